@@ -1,0 +1,138 @@
+"""Share a list of jobs over processes, and lose nothing when one of them fails or is interrupted.
+
+Processes and not threads: between two digests of small files there is much Python. The parent hands
+out one job at a time, with one in reserve, so that a worker never waits and a slow job never
+blocks others. Workers ignore the keyboard; the parent stops them.
+"""
+
+import multiprocessing
+import os
+import signal
+from collections.abc import Callable, Iterator, Sequence
+from multiprocessing.connection import Connection, wait
+from typing import Any, Generic, NamedTuple, TypeVar
+
+J = TypeVar("J")
+T = TypeVar("T")
+
+IN_HAND = 2
+
+
+class Done(NamedTuple, Generic[T]):
+    """One job's outcome: its place in the list, and its result or why there is none."""
+
+    index: int
+    result: T | None
+    failure: str | None
+
+
+def processors() -> int:
+    """How many processors this process may use."""
+    return len(os.sched_getaffinity(0))
+
+
+def share(
+    jobs: Sequence[J], work: Callable[[J], T], workers: int | None = None
+) -> Iterator[Done[T]]:
+    """Do `work` on each job, in as many processes as there are processors; outcomes as they come.
+
+    `work` and what it refers to are inherited, not copied: the job's index alone is sent. Closing
+    the iterator ends the workers. With one worker, or where processes cannot be forked, the work
+    is done here.
+    """
+    count = min(workers or processors(), len(jobs))
+    if count <= 1 or "fork" not in multiprocessing.get_all_start_methods():
+        for index, job in enumerate(jobs):
+            yield Done(index, work(job), None)
+        return
+    crew = _Crew(jobs, work, count)
+    try:
+        yield from crew.outcomes()
+    finally:
+        crew.dismiss()
+
+
+class _Crew(Generic[J, T]):
+    def __init__(self, jobs: Sequence[J], work: Callable[[J], T], count: int) -> None:
+        self._jobs = jobs
+        self._next = 0
+        context = multiprocessing.get_context("fork")
+        self._processes = []
+        self._hands: dict[Connection, list[int]] = {}
+        for _ in range(count):
+            here, there = context.Pipe()
+            others = [here, *self._hands]
+            process = context.Process(
+                target=_serve, args=(there, others, jobs, work), daemon=True
+            )
+            process.start()
+            there.close()
+            self._processes.append(process)
+            self._hands[here] = []
+
+    def outcomes(self) -> Iterator[Done[T]]:
+        for hand in list(self._hands):
+            self._fill(hand)
+        while any(self._hands.values()):
+            for ready in wait([hand for hand, jobs in self._hands.items() if jobs]):
+                assert isinstance(ready, Connection)
+                yield from self._receive(ready)
+
+    def _receive(self, hand: Connection) -> Iterator[Done[T]]:
+        try:
+            index, result, failure = hand.recv()
+        except (EOFError, OSError):
+            lost = self._hands.pop(hand)
+            for index in lost:
+                yield Done(index, None, "the process that worked on it ended")
+            if not self._hands:
+                while self._next < len(self._jobs):
+                    yield Done(self._next, None, "no process was left to work on it")
+                    self._next += 1
+            return
+        self._hands[hand].remove(index)
+        self._fill(hand)
+        yield Done(index, result, failure)
+
+    def _fill(self, hand: Connection) -> None:
+        mine = self._hands[hand]
+        while len(mine) < IN_HAND and self._next < len(self._jobs):
+            mine.append(self._next)
+            try:
+                hand.send(self._next)
+            except OSError:
+                pass  # the worker is gone: receiving from it tells
+            self._next += 1
+
+    def dismiss(self) -> None:
+        for hand in self._hands:
+            hand.close()
+        for process in self._processes:
+            process.terminate()
+        for process in self._processes:
+            process.join()
+
+
+def _serve(
+    hand: Connection,
+    others: list[Connection],
+    jobs: Sequence[Any],
+    work: Callable[[Any], Any],
+) -> None:
+    """A worker's life: take an index, do the job, send the outcome."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    for other in others:
+        other.close()
+    while True:
+        try:
+            index = hand.recv()
+        except (EOFError, OSError):
+            os._exit(0)
+        try:
+            outcome = (index, work(jobs[index]), None)
+        except Exception as error:  # a worker must outlive any one job; the parent reports it
+            outcome = (index, None, f"{type(error).__name__}: {error}")
+        try:
+            hand.send(outcome)
+        except OSError:
+            os._exit(0)

@@ -1,0 +1,107 @@
+"""The program: its commands in their groups, and what all of them share."""
+
+from collections.abc import Callable
+from typing import Annotated, Any
+
+import typer
+
+from filigree import __version__
+from filigree.cli import check, look, trace
+
+app = typer.Typer(
+    name="filigree",
+    help="An auditor of the packages on a Linux system. It only reads.",
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    rich_markup_mode="rich",
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+
+_LOOK, _TRACE, _CHECK = "Look", "Trace", "Check"
+_COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
+    ("survey", look.survey, _LOOK, ("survey", "survey --root /mnt/heron")),
+    (
+        "census",
+        look.census,
+        _LOOK,
+        (
+            "census tide",
+            "census --chosen --sort size --limit 10",
+            "census --word tide --columns name,version,installed_at",
+        ),
+    ),
+    (
+        "dossier",
+        look.dossier,
+        _LOOK,
+        ("dossier tidegauge", "dossier /usr/bin/foghorn", "dossier --full 'libbrine*'"),
+    ),
+    (
+        "contents",
+        look.contents,
+        _LOOK,
+        (
+            "contents tidegauge",
+            "contents chartroom --role program --role config",
+            "contents tidetables --tree",
+        ),
+    ),
+    (
+        "owner",
+        look.owner,
+        _LOOK,
+        ("owner /usr/bin/tidegauge", "owner tidegauge", "owner '/etc/tide*/**'"),
+    ),
+    (
+        "needs",
+        trace.needs,
+        _TRACE,
+        (
+            "needs tidegauge",
+            "needs tidegauge --deep",
+            "needs chartroom --kinds recommends,suggests",
+        ),
+    ),
+    (
+        "needed-by",
+        trace.needed_by,
+        _TRACE,
+        ("needed-by libbrine2", "needed-by libbrine2 --deep", "needed-by brine-data --kinds all"),
+    ),
+    (
+        "verify",
+        check.verify,
+        _CHECK,
+        (
+            "verify",
+            "verify tidegauge --all",
+            "verify --root /mnt/heron --only altered --format json",
+        ),
+    ),
+)
+
+
+def _epilog(examples: tuple[str, ...]) -> str:
+    return "\n\n".join(["Examples:", *(f"  filigree {example}" for example in examples)])
+
+
+for _name, _command, _panel, _examples in _COMMANDS:
+    app.command(_name, rich_help_panel=_panel, epilog=_epilog(_examples))(_command)
+
+
+def _version(asked: bool) -> None:
+    if asked:
+        typer.echo(f"filigree {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _main(
+    version: Annotated[
+        bool,
+        typer.Option(
+            "--version", callback=_version, is_eager=True, help="Say the version, and end."
+        ),
+    ] = False,
+) -> None:
+    pass

@@ -1,0 +1,173 @@
+"""The commands that look: survey, census, dossier, contents, owner."""
+
+from typing import Annotated
+
+import typer
+
+from filigree.cli.options import Asked, complete_packages, question, typed_path
+from filigree.model.errors import BadQuestion
+from filigree.model.files import Role
+from filigree.model.package import Reason, State
+from filigree.questions.census import Filter, Match, Order
+from filigree.questions.rows import PACKAGE_FIELDS
+from filigree.system import System
+
+Subjects = Annotated[
+    list[str],
+    typer.Argument(
+        metavar="SUBJECT...",
+        help="A package, `name:arch`, `name=version`, a glob, or a path that it owns.",
+        autocompletion=complete_packages,
+        show_default=False,
+    ),
+]
+
+
+@question
+def survey(system: System) -> Asked:
+    """What kind of system is this: family, counts, sizes, freshness, health at a glance."""
+    from filigree.questions.survey import survey
+
+    return survey(system), {}
+
+
+@question
+def census(
+    system: System,
+    patterns: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[PATTERN]...",
+            help="Part of a name; any one is enough.",
+            autocompletion=complete_packages,
+            show_default=False,
+        ),
+    ] = None,
+    glob: Annotated[bool, typer.Option("--glob", help="Patterns are globs of whole names.")] = False,
+    regex: Annotated[bool, typer.Option("--regex", help="Patterns are regular expressions.")] = False,
+    word: Annotated[bool, typer.Option("--word", help="Patterns are whole words of a name.")] = False,
+    exact: Annotated[bool, typer.Option("--exact", help="Patterns are whole names.")] = False,
+    chosen: Annotated[bool, typer.Option("--chosen", help="Only what a person asked for.")] = False,
+    dependency: Annotated[
+        bool, typer.Option("--dependency", help="Only what another package needed.")
+    ] = False,
+    held: Annotated[bool, typer.Option("--held", help="Only what is held at its version.")] = False,
+    state: Annotated[
+        list[State] | None,
+        typer.Option(help="Only packages in this state; repeatable.", show_default=False),
+    ] = None,
+    section: Annotated[
+        list[str] | None,
+        typer.Option(help="Only this section, a glob; repeatable.", show_default=False),
+    ] = None,
+    arch: Annotated[
+        list[str] | None,
+        typer.Option(help="Only this architecture; repeatable.", show_default=False),
+    ] = None,
+    sort: Annotated[Order, typer.Option(help="Largest and newest come first.")] = Order.NAME,
+    reverse: Annotated[bool, typer.Option("--reverse", help="The other way round.")] = False,
+    limit: Annotated[
+        int | None, typer.Option(min=0, help="At most so many.", show_default=False)
+    ] = None,
+    count: Annotated[bool, typer.Option("--count", help="Only say how many.")] = False,
+    columns: Annotated[
+        str | None,
+        typer.Option(
+            metavar="NAME,NAME…",
+            help=f"What to show of each: {', '.join(PACKAGE_FIELDS)}.",
+            show_default=False,
+        ),
+    ] = None,
+) -> Asked:
+    """What is installed: filtered, sorted, counted, totalled."""
+    from filigree.questions.census import census
+
+    wanted = Filter(
+        patterns=tuple(patterns or ()),
+        match=_match(glob=glob, regex=regex, word=word, exact=exact),
+        reason=_reason(chosen, dependency),
+        held=held,
+        states=frozenset(state or ()),
+        sections=tuple(section or ()),
+        architectures=tuple(arch or ()),
+    )
+    answer = census(system, wanted, sort, reverse, limit)
+    return answer, {"count": count, "columns": _columns(columns)}
+
+
+@question
+def dossier(
+    system: System,
+    subjects: Subjects,
+    full: Annotated[
+        bool, typer.Option("--full", help="Also the record's fields that have no place above.")
+    ] = False,
+) -> Asked:
+    """Everything known of a package."""
+    from filigree.questions.dossier import dossier
+
+    return dossier(system, map(typed_path, subjects), full), {}
+
+
+@question
+def contents(
+    system: System,
+    subjects: Subjects,
+    role: Annotated[
+        list[Role] | None,
+        typer.Option(help="Only files of this role; repeatable.", show_default=False),
+    ] = None,
+    tree: Annotated[bool, typer.Option("--tree", help="Below one another, as directories.")] = False,
+    totals: Annotated[bool, typer.Option("--totals", help="Only counts and sizes by role.")] = False,
+) -> Asked:
+    """Which files are in a package, by role."""
+    from filigree.questions.contents import contents
+
+    answer = contents(system, map(typed_path, subjects), role or ())
+    return answer, {"tree": tree, "totals": totals}
+
+
+@question
+def owner(
+    system: System,
+    paths: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="PATH...",
+            help="A path, a glob of paths, or the bare name of a command.",
+            show_default=False,
+        ),
+    ],
+) -> Asked:
+    """Which package a path comes from, and how we know."""
+    from filigree.questions.owner import owner
+
+    return owner(system, map(typed_path, paths)), {}
+
+
+def _match(**chosen: bool) -> Match:
+    wanted = [name for name, given in chosen.items() if given]
+    if len(wanted) > 1:
+        names = " and ".join(f"--{name}" for name in wanted)
+        raise BadQuestion(f"{names} cannot go together", None, "give one of them")
+    return Match(wanted[0]) if wanted else Match.SUBSTRING
+
+
+def _reason(chosen: bool, dependency: bool) -> Reason | None:
+    if chosen and dependency:
+        raise BadQuestion("--chosen and --dependency leave nothing", None, "give one of them")
+    if chosen:
+        return Reason.CHOSEN
+    return Reason.DEPENDENCY if dependency else None
+
+
+def _columns(text: str | None) -> tuple[str, ...]:
+    from difflib import get_close_matches
+
+    names = tuple(name.strip() for name in (text or "").split(",") if name.strip())
+    for name in names:
+        if name not in PACKAGE_FIELDS:
+            close = get_close_matches(name, PACKAGE_FIELDS, n=1)
+            advice = f"did you mean {close[0]}?" if close else "see census --help for their names"
+            raise BadQuestion(f"no column is called {name}", None, advice)
+    return names

@@ -1,0 +1,130 @@
+"""The options that every question shares, and how a command gets them.
+
+A command is a function of its own options; `question` adds the shared ones to its signature, opens
+the system, and shows the answer that the function returns.
+"""
+
+import functools
+import inspect
+import os
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Annotated, Any
+
+import typer
+
+from filigree.model.answer import Answer
+from filigree.views.render import Format
+
+
+class When(StrEnum):
+    AUTO = "auto"
+    ALWAYS = "always"
+    NEVER = "never"
+
+
+@dataclass(frozen=True, slots=True)
+class Shared:
+    """What a person asked of every question: which root, and how to show the answer."""
+
+    root: str = "/"
+    form: Format | None = None
+    color: When = When.AUTO
+    no_pager: bool = False
+    verbose: bool = False
+
+
+Asked = tuple[Answer[Any], dict[str, Any]]
+"""What a command returns: the answer, and how its view is to show it."""
+
+_PANEL = "The system, and how the answer is shown"
+_SHARED: dict[str, tuple[Any, Any]] = {
+    "root": (
+        Annotated[
+            str,
+            typer.Option(
+                metavar="DIR", rich_help_panel=_PANEL, help="The root of the system that is audited."
+            ),
+        ],
+        "/",
+    ),
+    "form": (
+        Annotated[
+            Format | None,
+            typer.Option(
+                "--format",
+                rich_help_panel=_PANEL,
+                help="Default: a table on a terminal, lines elsewhere.",
+                show_default=False,
+            ),
+        ],
+        None,
+    ),
+    "color": (
+        Annotated[When, typer.Option(rich_help_panel=_PANEL, help="When to use colour.")],
+        When.AUTO,
+    ),
+    "no_pager": (
+        Annotated[
+            bool,
+            typer.Option("--no-pager", rich_help_panel=_PANEL, help="Never page long answers."),
+        ],
+        False,
+    ),
+    "verbose": (
+        Annotated[
+            bool,
+            typer.Option("--verbose", "-v", rich_help_panel=_PANEL, help="Say what is being done."),
+        ],
+        False,
+    ),
+}
+
+
+def question(command: Callable[..., Asked]) -> Callable[..., None]:
+    """Make a command of a function that takes a system and its own options."""
+    signature = inspect.signature(command)
+    own = [p for name, p in signature.parameters.items() if name not in ("system", "shared")]
+    added = [
+        inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=kind)
+        for name, (kind, default) in _SHARED.items()
+    ]
+
+    @functools.wraps(command)
+    def run(*args: Any, **kwargs: Any) -> None:
+        from filigree.cli.showing import answer_and_show
+
+        shared = Shared(**{name: kwargs.pop(name) for name in _SHARED})
+        status = answer_and_show(shared, functools.partial(command, *args, **kwargs))
+        raise typer.Exit(status)
+
+    run.__signature__ = signature.replace(  # type: ignore[attr-defined]
+        parameters=[*own, *added], return_annotation=None
+    )
+    run.__annotations__ = {p.name: p.annotation for p in [*own, *added]}
+    return run
+
+
+def typed_path(text: str) -> str:
+    """A path or subject as it was typed: its bytes are read as UTF-8, whatever the locale says."""
+    return os.fsencode(text).decode("utf-8", "surrogateescape")
+
+
+def complete_packages(ctx: typer.Context, incomplete: str) -> list[tuple[str, str]]:
+    """The installed packages of the root that the line names, for the shell's completion."""
+    from filigree.model.errors import FiligreeError
+    from filigree.system import open_system
+    from filigree.views.text import escaped
+
+    if incomplete.startswith(("/", ".")):
+        return []
+    try:
+        system = open_system(ctx.params.get("root") or "/")
+    except FiligreeError:
+        return []
+    return [
+        (escaped(p.name), escaped(p.summary or ""))
+        for p in system.packages
+        if p.name.startswith(incomplete) and p.state.present
+    ]

@@ -1,0 +1,36 @@
+"""Progress on standard error: only on a terminal, only for what takes longer than a second."""
+
+import sys
+import time
+
+from filigree.questions.verify import Progress
+from filigree.views.text import size_words
+
+PATIENCE = 1.0
+PACE = 0.2
+
+
+class ProgressLine:
+    """One line that is written over, with rate and time left; gone when it is closed."""
+
+    def __init__(self) -> None:
+        self._started = time.monotonic()
+        self._shown = 0.0
+        self._terminal = sys.stderr.isatty()
+
+    def __call__(self, now: Progress) -> None:
+        moment = time.monotonic()
+        passed = moment - self._started
+        if not self._terminal or passed < PATIENCE or moment - self._shown < PACE:
+            return
+        self._shown = moment
+        share = now.done / now.total if now.total else 1.0
+        left = f"{passed / share - passed:,.0f} s left" if share else ""
+        rate = f"{size_words(int(now.bytes_read / passed))}/s"
+        sys.stderr.write(f"\r\x1b[K{share:5.0%}  {now.done:,} of {now.total:,} paths, {rate}, {left}")
+        sys.stderr.flush()
+
+    def close(self) -> None:
+        if self._shown:
+            sys.stderr.write("\r\x1b[K")
+            sys.stderr.flush()

@@ -1,0 +1,112 @@
+"""Show an answer: to a terminal, a pager or a pipe; and decide the exit status."""
+
+import logging
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from itertools import chain, islice
+from typing import Any
+
+from filigree.cli.options import Asked, Shared, When
+from filigree.model.answer import Answer
+from filigree.system import System, open_system
+from filigree.views.page import Ink
+from filigree.views.render import Format, render
+from filigree.views.text import escaped
+
+_PAGERS = (("less", "-R"), ("more",))
+log = logging.getLogger("filigree")
+
+
+def answer_and_show(shared: Shared, ask: Callable[[System], Asked]) -> int:
+    """Open the system, ask, show; the exit status comes back."""
+    if shared.verbose:
+        logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
+    log.info("opening %s", escaped(shared.root))
+    system = open_system(shared.root)
+    log.info("a %s system with %d packages on record", system.family.name, len(system.packages))
+    answer, options = ask(system)
+    show(answer, shared, options)
+    log.info("exit status %d", answer.exit_status)
+    return answer.exit_status
+
+
+def show(answer: Answer[Any], shared: Shared, options: dict[str, Any]) -> None:
+    """Write the answer to standard output, and what belongs beside it to standard error."""
+    terminal = sys.stdout.isatty()
+    form = shared.form or (Format.TABLE if terminal else Format.LINES)
+    if options.get("quiet"):
+        return
+    lines = render(answer, form, ink_for(shared), options)
+    if form is Format.TABLE and terminal and not shared.no_pager:
+        _paged(lines)
+    else:
+        _written(lines)
+    _aside(answer, form)
+
+
+def ink_for(shared: Shared) -> Ink:
+    """How to write to standard output: with colour or without, and how wide."""
+    terminal = sys.stdout.isatty()
+    colour = shared.color is When.ALWAYS or (
+        shared.color is When.AUTO and terminal and not os.environ.get("NO_COLOR")
+    )
+    width = shutil.get_terminal_size().columns if terminal or "COLUMNS" in os.environ else 0
+    return Ink(colour, width)
+
+
+def _aside(answer: Answer[Any], form: Format) -> None:
+    """What matched nothing, and, where the format has no place for them, the gaps."""
+    out = [f"filigree: {escaped(note)}" for note in answer.notes]
+    if form not in (Format.TABLE, Format.JSON):
+        out += (
+            f"filigree: not looked at: {escaped(gap.what)}: {escaped(gap.why)}"
+            for gap in answer.gaps
+        )
+    if answer.interrupted:
+        out.append("filigree: interrupted; this is what was found so far")
+    sys.stdout.flush()
+    for text in out:
+        print(text, file=sys.stderr)  # noqa: T201 - this is where it is said
+
+
+def _written(lines: Iterator[str]) -> None:
+    out = sys.stdout
+    while block := list(islice(lines, 512)):
+        out.write("\n".join(block) + "\n")
+
+
+def _paged(lines: Iterator[str]) -> None:
+    """Through a pager where the answer is longer than the window."""
+    first = list(islice(lines, shutil.get_terminal_size().lines - 1))
+    more = list(islice(lines, 1))
+    pager = _pager() if more else None
+    if pager is None:
+        _written(chain(first, more, lines))
+        return
+    process = subprocess.Popen(pager, stdin=subprocess.PIPE, text=True, encoding="utf-8")
+    assert process.stdin is not None
+    try:
+        for text in chain(first, more, lines):
+            process.stdin.write(text + "\n")
+        process.stdin.close()
+    except BrokenPipeError:
+        pass
+    while process.poll() is None:
+        try:
+            process.wait()
+        except KeyboardInterrupt:
+            continue  # the pager has its own way with the key
+
+
+def _pager() -> list[str] | None:
+    wished = shlex.split(os.environ.get("PAGER", ""))
+    if wished:
+        return wished if shutil.which(wished[0]) else None
+    for command in _PAGERS:
+        if shutil.which(command[0]):
+            return list(command)
+    return None

@@ -1,0 +1,44 @@
+"""Systems of the `deb` family."""
+
+from collections.abc import Iterable, Mapping
+
+from filigree.access.jail import Jail
+from filigree.families.deb.database import DebDatabase
+from filigree.families.deb.places import STATUS, STATUS_PARTS
+from filigree.families.protocol import Family, Report
+from filigree.formats.deb_versions import compare_versions, split_version
+from filigree.model.files import Aspect
+from filigree.model.package import VersionParts
+
+
+class DebFamily:
+    """Packages recorded in stanzas, their paths in lists, their digests beside those."""
+
+    name = "deb"
+    records = frozenset({Aspect.PRESENCE, Aspect.CONTENT, Aspect.KIND})
+    silent_on: Mapping[str, str] = {
+        "size": "this family's database does not record the size of a file",
+        "mode": "this family's database records no mode, but for declared overrides",
+        "owner": "this family's database records no owner, but for declared overrides",
+        "link-target": "this family's database does not record where a link points",
+        "license": "this family's database names no license; see the files of role license",
+        "built_at": "this family's database does not record when a package was built",
+    }
+
+    def looked_for(self) -> Iterable[str]:
+        return (STATUS, STATUS_PARTS)
+
+    def recognises(self, jail: Jail) -> bool:
+        return jail.exists(STATUS) or jail.is_directory(STATUS_PARTS)
+
+    def open(self, jail: Jail, report: Report) -> DebDatabase:
+        return DebDatabase(jail, report)
+
+    def split_version(self, version: str) -> VersionParts:
+        return split_version(version)
+
+    def compare_versions(self, one: str, other: str) -> int:
+        return compare_versions(one, other)
+
+
+FAMILY: Family = DebFamily()

@@ -1,0 +1,327 @@
+"""The installed packages of a `deb` system, read afresh from the root."""
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import UTC, datetime
+from functools import cached_property
+
+from filigree.access.jail import Jail
+from filigree.families.deb import places
+from filigree.families.deb.listing import DebListing
+from filigree.families.deb.needs import term_is_met
+from filigree.families.deb.policy import Policy, read_managed_links, read_policy
+from filigree.families.deb.stanza import MODELLED, NotAPackage, capabilities_of, needs_of, package_of
+from filigree.families.protocol import Report
+from filigree.formats.damage import Damage, text_of
+from filigree.formats.deb_relations import RelationError
+from filigree.formats.digest_list import read_digest_list
+from filigree.formats.stanzas import Stanza, field, read_stanzas
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.files import FileRecord, Kind, ManagedLink, Relocation, Role
+from filigree.model.needs import Capability, Need, Term
+from filigree.model.package import Package, Reason, Script, State
+
+_SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
+_HEX = frozenset("0123456789abcdef")
+
+
+class DebDatabase:
+    """Every record of the root's database; what cannot be read is reported, and costs itself."""
+
+    def __init__(self, jail: Jail, report: Report) -> None:
+        self._jail = jail
+        self._report = report
+        self._packages = self._read_packages()
+
+    # -- packages --------------------------------------------------------------------------
+
+    def packages(self) -> Sequence[Package]:
+        return self._packages
+
+    @cached_property
+    def architecture(self) -> str | None:
+        """The first line of the architectures file, else what most packages are built for."""
+        lines = self._text(places.ARCHITECTURES).split()
+        if lines:
+            return lines[0]
+        counts = Counter(p.architecture for p in self._packages if p.architecture != "all")
+        return counts.most_common(1)[0][0] if counts else None
+
+    def _read_packages(self) -> list[Package]:
+        automatic = self._automatic()
+        found: list[Package] = []
+        places_read = 0
+        for path in self._status_files():
+            try:
+                found += self._read_status(path, automatic)
+                places_read += 1
+            except AccessError as error:
+                self._report(Gap(path, error.what))
+        if not places_read:
+            raise DatabaseError(
+                "the package database cannot be read",
+                places.STATUS,
+                "run as a user who may read it, or check that the disk is mounted whole",
+            )
+        if not found:
+            self._report(Gap(places.STATUS, "the package database is empty"))
+        return found
+
+    def _status_files(self) -> list[str]:
+        files = [places.STATUS] if self._jail.exists(places.STATUS) else []
+        parts = self._names(places.STATUS_PARTS)
+        return files + [
+            f"{places.STATUS_PARTS}/{name}" for name in parts if not name.endswith(".md5sums")
+        ]
+
+    def _read_status(
+        self, path: str, automatic: frozenset[str] | None
+    ) -> Iterator[Package]:
+        for stanza in read_stanzas(self._whole_lines(path)):
+            if isinstance(stanza, Damage):
+                self._damaged(path, [stanza])
+                continue
+            self._damaged(path, stanza.damages)
+            try:
+                yield self._package(stanza, automatic)
+            except NotAPackage as error:
+                self._damaged(path, [Damage(stanza.line, str(error))])
+
+    def _whole_lines(self, path: str) -> Iterator[bytes]:
+        """A file in pieces; reports one that ends in the middle of a line."""
+        last = b"\n"
+        for piece in self._jail.pieces(path):
+            last = piece or last
+            yield piece
+        if not last.endswith(b"\n"):
+            self._report(Gap(path, "it ends in the middle of a line: it may have been cut off"))
+
+    def _package(self, stanza: Stanza, automatic: frozenset[str] | None) -> Package:
+        fields = stanza.fields
+        name = field(fields, "Package") or ""
+        architecture = field(fields, "Architecture") or ""
+        reason = None
+        if automatic is not None:
+            # A package for all architectures is marked under the system's own.
+            mark = name if architecture == "all" else f"{name}:{architecture}"
+            reason = Reason.DEPENDENCY if mark in automatic else Reason.CHOSEN
+        return package_of(fields, reason, self._list_time(name, architecture))
+
+    def _automatic(self) -> frozenset[str] | None:
+        """`name` and `name:architecture` of every dependency; None where nothing tells."""
+        if not self._jail.exists(places.AUTOMATIC):
+            return None
+        marked = set()
+        try:
+            for stanza in read_stanzas(self._jail.pieces(places.AUTOMATIC)):
+                if isinstance(stanza, Damage):
+                    self._damaged(places.AUTOMATIC, [stanza])
+                elif field(stanza.fields, "Auto-Installed") == "1":
+                    name = field(stanza.fields, "Package") or ""
+                    marked |= {name, f"{name}:{field(stanza.fields, 'Architecture')}"}
+        except AccessError as error:
+            self._report(Gap(places.AUTOMATIC, error.what))
+            return None
+        return frozenset(marked)
+
+    # -- files -----------------------------------------------------------------------------
+
+    @cached_property
+    def _info(self) -> frozenset[str]:
+        return frozenset(self._names(places.INFO))
+
+    @cached_property
+    def _policy(self) -> Policy:
+        return read_policy(self._jail, self._report)
+
+    def _info_path(self, name: str, architecture: str, ending: str) -> str | None:
+        """The file beside the database that belongs to a package, in either naming."""
+        for stem in (name, f"{name}:{architecture}"):
+            if f"{stem}.{ending}" in self._info:
+                return f"{places.INFO}/{stem}.{ending}"
+        return None
+
+    def _list_time(self, name: str, architecture: str) -> datetime | None:
+        """When a package's list was written: the nearest that is on record to its installation."""
+        path = self._info_path(name, architecture, "list")
+        if path is None:
+            return None
+        try:
+            return datetime.fromtimestamp(self._jail.observe(path).modified // 10**9, UTC)
+        except (AccessError, OverflowError, ValueError, OSError):
+            return None
+
+    def listing(self, package: Package) -> DebListing:
+        path = self._info_path(package.name, package.architecture, "list")
+        if path is not None:
+            try:
+                return DebListing(self._jail.read(path))
+            except AccessError as error:
+                self._report(Gap(f"the file list of {package.name} ({path})", error.what))
+                return DebListing(b"")
+        digests = self._digests(package)
+        if not digests and package.state.present and package.state is not State.HALF_INSTALLED:
+            self._report(Gap(f"the files of {package.name}", "there is no file list of it"))
+        return DebListing("".join(f"/{p}\n" for p in digests).encode("utf-8", "surrogateescape"))
+
+    def listings(self) -> Iterator[tuple[Package, DebListing]]:
+        for package in self._packages:
+            if package.state is not State.NOT_INSTALLED:
+                yield package, self.listing(package)
+        for name in self.unclaimed():
+            self._report(Gap(f"{places.INFO}/{name}", "a file list of no package on record"))
+
+    def unclaimed(self) -> list[str]:
+        """File lists of packages that the database does not know."""
+        known = {p.name for p in self._packages}
+        known |= {f"{p.name}:{p.architecture}" for p in self._packages}
+        lists = (name for name in self._info if name.endswith(".list"))
+        return sorted(name for name in lists if name[:-5] not in known)
+
+    def files(self, package: Package) -> list[FileRecord]:
+        digests = self._digests(package)
+        settings = {record.path: record for record in self.configuration(package)}
+        paths = list(self.listing(package))
+        directories = {path.rpartition("/")[0] or "/" for path in paths}
+        touches = self._policy.touches
+        found = []
+        for path in paths:
+            digest = digests.pop(path[1:], None)
+            if path in settings:
+                found.append(settings.pop(path))
+                continue
+            kind = Kind.FILE if digest else Kind.DIRECTORY if path in directories else None
+            if touches(path):
+                found.append(self._declared(package, path, kind, digest))
+            elif path.startswith("/"):
+                found.append(FileRecord(path, path, kind, digest))
+            else:
+                self._report(Gap(f"the file list of {package.name}", "a line that is no path"))
+        found += settings.values()
+        found += (self._declared(package, f"/{p}", Kind.FILE, d) for p, d in digests.items())
+        return found
+
+    def configuration(self, package: Package) -> list[FileRecord]:
+        found = []
+        for line in (field(package.fields, "Conffiles") or "").split("\n"):
+            parts = line.split()
+            if len(parts) < 2 or not parts[0].startswith("/"):
+                continue
+            path, digest, *flags = parts
+            known = len(digest) == 32 and _HEX.issuperset(digest)
+            record = self._declared(package, path, Kind.FILE, f"md5:{digest}" if known else None)
+            excuse = record.excuse
+            if flags:
+                excuse = "the package no longer ships it"
+            found.append(record._replace(config=True, mark=Role.CONFIG, excuse=excuse))
+        return found
+
+    def _declared(
+        self, package: Package, path: str, kind: Kind | None, digest: str | None
+    ) -> FileRecord:
+        """A record together with what an administrator declared of the path."""
+        policy = self._policy
+        override = policy.overrides.get(path)
+        return FileRecord(
+            path=path,
+            location=policy.location(path, package.name),
+            kind=kind,
+            digest=digest,
+            mode=override.mode if override else None,
+            owner=override.owner if override else None,
+            group=override.group if override else None,
+            excuse=policy.excuse(path),
+        )
+
+    def _digests(self, package: Package) -> dict[str, str]:
+        """Digests by path, without the first slash. Lines that are no digest are reported, the rest is kept."""
+        path = self._info_path(package.name, package.architecture, "md5sums")
+        if path is None:
+            beside = f"{places.STATUS_PARTS}/{package.name}.md5sums"
+            path = beside if self._jail.exists(beside) else None
+        if path is None:
+            return {}
+        try:
+            found = read_digest_list(self._jail.read(path))
+        except AccessError as error:
+            self._report(Gap(f"the digests of {package.name} ({path})", error.what))
+            return {}
+        self._damaged(path, found.damages)
+        return found.digests
+
+    # -- needs -----------------------------------------------------------------------------
+
+    def needs(self, package: Package) -> tuple[Need, ...]:
+        try:
+            return needs_of(package)
+        except RelationError as error:
+            self._report(Gap(f"the needs of {package.name}", str(error)))
+            return ()
+
+    def capabilities(self, package: Package) -> tuple[Capability, ...]:
+        try:
+            return capabilities_of(package)
+        except RelationError as error:
+            self._report(Gap(f"what {package.name} provides", str(error)))
+            return (Capability(package.name, package.version),)
+
+    def meets(
+        self, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool:
+        return term_is_met(term, asker, holder, capability, self.architecture)
+
+    # -- the rest --------------------------------------------------------------------------
+
+    def scripts(self, package: Package) -> tuple[Script, ...]:
+        found = []
+        for name in _SCRIPTS:
+            path = self._info_path(package.name, package.architecture, name)
+            if path is not None:
+                try:
+                    found.append(Script(name, self._jail.observe(path).size))
+                except AccessError:
+                    found.append(Script(name, None))
+        return tuple(found)
+
+    def other_fields(self, package: Package) -> Mapping[str, str]:
+        return {name: text for name, text in package.fields.items() if name not in MODELLED}
+
+    def relocations(self) -> Sequence[Relocation]:
+        return self._policy.relocations
+
+    @cached_property
+    def _links(self) -> dict[str, ManagedLink]:
+        return read_managed_links(self._jail, self._report)
+
+    def managed_links(self) -> Mapping[str, ManagedLink]:
+        return self._links
+
+    def keeper_of(self, path: str) -> Package | None:
+        directory, _, name = path.rpartition("/")
+        if directory not in (places.INFO, places.STATUS_PARTS):
+            return None
+        stem = name.rpartition(".")[0] if directory == places.INFO else name
+        for package in self._packages:
+            if stem in (package.name, f"{package.name}:{package.architecture}"):
+                return package
+        return None
+
+    def _damaged(self, path: str, damages: Iterable[Damage]) -> None:
+        for damage in damages:
+            self._report(Gap(f"{path}, line {damage.line}", damage.why))
+
+    def _text(self, path: str) -> str:
+        try:
+            return text_of(self._jail.read_or_none(path) or b"")
+        except AccessError as error:
+            self._report(Gap(path, error.what))
+            return ""
+
+    def _names(self, path: str) -> list[str]:
+        try:
+            return self._jail.names(path)
+        except AccessError as error:
+            if not error.absent:
+                self._report(Gap(path, error.what))
+            return []

@@ -1,0 +1,13 @@
+"""Where a `deb` system keeps what it knows of its packages."""
+
+STATUS = "/var/lib/dpkg/status"
+STATUS_PARTS = "/var/lib/dpkg/status.d"
+INFO = "/var/lib/dpkg/info"
+ARCHITECTURES = "/var/lib/dpkg/arch"
+DIVERSIONS = "/var/lib/dpkg/diversions"
+OVERRIDES = "/var/lib/dpkg/statoverride"
+LINK_GROUPS = "/var/lib/dpkg/alternatives"
+CHOSEN_LINKS = "/etc/alternatives"
+CONFIGURATION = "/etc/dpkg/dpkg.cfg"
+CONFIGURATION_PARTS = "/etc/dpkg/dpkg.cfg.d"
+AUTOMATIC = "/var/lib/apt/extended_states"

@@ -1,0 +1,118 @@
+"""What an administrator declared of paths: diversions, owners and modes, and what to leave out."""
+
+import fnmatch
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from filigree.access.jail import Jail
+from filigree.families.deb import places
+from filigree.families.protocol import Report
+from filigree.formats.damage import Damage
+from filigree.formats.deb_layout import (
+    LinkGroup,
+    Override,
+    PathRule,
+    read_diversions,
+    read_link_group,
+    read_overrides,
+    read_path_rules,
+)
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError
+from filigree.model.files import ManagedLink, Relocation
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """The declared policy of one root, ready to be asked about paths."""
+
+    relocations: tuple[Relocation, ...] = ()
+    overrides: dict[str, Override] = field(default_factory=dict)
+    rules: tuple[tuple[bool, re.Pattern[str], str], ...] = ()
+    by_original: dict[str, Relocation] = field(default_factory=dict)
+
+    def touches(self, path: str) -> bool:
+        """Whether anything at all is declared of a path."""
+        return bool(self.rules) or path in self.by_original or path in self.overrides
+
+    def location(self, path: str, package: str) -> str:
+        """Where a package's file is on this root."""
+        relocation = self.by_original.get(path)
+        if relocation is None or relocation.keeper == package:
+            return path
+        return relocation.moved_to
+
+    def excuse(self, path: str) -> str | None:
+        """Why a path may be absent: the declared exclusion that matches it last, if one does."""
+        reason = None
+        for include, pattern, written in self.rules:
+            if pattern.match(path):
+                reason = None if include else f"left out by the declared rule {written}"
+        return reason
+
+
+def read_policy(jail: Jail, report: Report) -> Policy:
+    """The policy of a root. What cannot be read or parsed is reported, and the rest is kept."""
+    relocations, damages = read_diversions(_read(jail, places.DIVERSIONS, report))
+    _tell(damages, places.DIVERSIONS, report)
+    overrides, damages = read_overrides(_read(jail, places.OVERRIDES, report))
+    _tell(damages, places.OVERRIDES, report)
+    return Policy(
+        tuple(relocations),
+        {override.path: override for override in overrides},
+        tuple(
+            (rule.include, re.compile(fnmatch.translate(rule.pattern)), rule.pattern)
+            for rule in _path_rules(jail, report)
+        ),
+        {relocation.original: relocation for relocation in relocations},
+    )
+
+
+def read_managed_links(jail: Jail, report: Report) -> dict[str, ManagedLink]:
+    """Every link of every link group, those below the directory of chosen links included."""
+    links: dict[str, ManagedLink] = {}
+    for name in _names(jail, places.LINK_GROUPS, report):
+        group = _link_group(jail, name, report)
+        for inner, path in group.links.items():
+            links[path] = ManagedLink(path, name)
+            chosen = f"{places.CHOSEN_LINKS}/{inner}"
+            links[chosen] = ManagedLink(chosen, name)
+    return links
+
+
+def _link_group(jail: Jail, name: str, report: Report) -> LinkGroup:
+    return read_link_group(name, _read(jail, f"{places.LINK_GROUPS}/{name}", report))
+
+
+def _path_rules(jail: Jail, report: Report) -> Iterable[PathRule]:
+    """The parts in the order of their names, then the main file, as the system reads them."""
+    files = [
+        f"{places.CONFIGURATION_PARTS}/{name}"
+        for name in _names(jail, places.CONFIGURATION_PARTS, report)
+        if re.fullmatch(r"[A-Za-z0-9_-]+", name)
+    ]
+    for file in (*files, places.CONFIGURATION):
+        yield from read_path_rules(_read(jail, file, report))
+
+
+def _read(jail: Jail, path: str, report: Report) -> bytes:
+    try:
+        return jail.read_or_none(path) or b""
+    except AccessError as error:
+        report(Gap(path, error.what))
+        return b""
+
+
+def _names(jail: Jail, path: str, report: Report) -> list[str]:
+    try:
+        return jail.names(path)
+    except AccessError as error:
+        if not error.absent:
+            report(Gap(path, error.what))
+        return []
+
+
+def _tell(damages: Iterable[Damage], path: str, report: Report) -> None:
+    for damage in damages:
+        report(Gap(f"{path}, line {damage.line}", damage.why))

@@ -1,0 +1,139 @@
+"""From the stanza of a status file to a package."""
+
+import re
+from datetime import datetime
+
+from filigree.formats.deb_relations import parse_capabilities, parse_needs
+from filigree.formats.stanzas import field
+from filigree.model.needs import Capability, Need, Relation
+from filigree.model.package import Package, Reason, State, Wanted
+
+_WANTED = {
+    "install": Wanted.INSTALL,
+    "hold": Wanted.HOLD,
+    "deinstall": Wanted.REMOVE,
+    "purge": Wanted.PURGE,
+}
+_STATES = {
+    "installed": State.INSTALLED,
+    "half-installed": State.HALF_INSTALLED,
+    "unpacked": State.UNPACKED,
+    "half-configured": State.HALF_CONFIGURED,
+    "triggers-awaited": State.AWAITING_TRIGGERS,
+    "triggers-pending": State.PENDING_TRIGGERS,
+    "config-files": State.CONFIGURATION_LEFT,
+    "not-installed": State.NOT_INSTALLED,
+}
+RELATIONS = {
+    "Pre-Depends": Relation.REQUIRES_FIRST,
+    "Depends": Relation.REQUIRES,
+    "Recommends": Relation.RECOMMENDS,
+    "Suggests": Relation.SUGGESTS,
+    "Enhances": Relation.ENHANCES,
+    "Breaks": Relation.BREAKS,
+    "Conflicts": Relation.CONFLICTS,
+    "Replaces": Relation.REPLACES,
+}
+MODELLED = frozenset({
+    "Package", "Version", "Architecture", "Status", "Section", "Source", "Description",
+    "Homepage", "Maintainer", "Installed-Size", "Provides", "Conffiles", *RELATIONS,
+})  # fmt: skip
+"""The fields that the model has a place for; `dossier --full` shows the others by name."""
+
+_SOURCE = re.compile(r"(\S+)(?:\s+\(([^()]*)\))?")
+
+
+class NotAPackage(ValueError):
+    """A stanza that describes no package. The message says what it lacks."""
+
+
+def package_of(
+    fields: dict[str, str], reason: Reason | None, installed_at: datetime | None
+) -> Package:
+    """The package of a stanza. Raises NotAPackage where name, version or architecture is missing."""
+    name = field(fields, "Package")
+    if not name:
+        raise NotAPackage("a stanza without a package name")
+    wanted, flag, state = _status(field(fields, "Status"))
+    version = field(fields, "Version") or ""
+    architecture = field(fields, "Architecture") or ""
+    if state is not State.NOT_INSTALLED and not (version and architecture):
+        raise NotAPackage(f"{name} has no {'architecture' if version else 'version'}")
+    summary, description = _description(field(fields, "Description"))
+    source, source_version = _source(field(fields, "Source"), name, version)
+    return Package(
+        name=name,
+        version=version,
+        architecture=architecture,
+        family="deb",
+        state=state,
+        wanted=wanted,
+        reason=reason if state.present else None,
+        held=wanted is Wanted.HOLD,
+        damaged=flag != "ok",
+        protected=any(field(fields, mark) == "yes" for mark in ("Essential", "Protected")),
+        section=field(fields, "Section"),
+        source=source,
+        source_version=source_version,
+        summary=summary,
+        description=description,
+        homepage=field(fields, "Homepage"),
+        maintainer=field(fields, "Maintainer"),
+        installed_size=_kibibytes(field(fields, "Installed-Size")),
+        installed_at=installed_at if state.present else None,
+        fields=fields,
+    )
+
+
+def needs_of(package: Package) -> tuple[Need, ...]:
+    """Every need of a package. Raises RelationError where a field does not parse."""
+    found: list[Need] = []
+    for name, kind in RELATIONS.items():
+        text = package.fields.get(name)
+        if text:
+            found += parse_needs(text, kind)
+    return tuple(found)
+
+
+def capabilities_of(package: Package) -> tuple[Capability, ...]:
+    """The names that a package answers to: its own, at its version, and those it provides."""
+    own = Capability(package.name, package.version)
+    text = package.fields.get("Provides")
+    return (own, *parse_capabilities(text)) if text else (own,)
+
+
+def _status(text: str | None) -> tuple[Wanted, str, State]:
+    """The three words of a status; a record without one, as minimal images keep it, is installed."""
+    if text is None:
+        return Wanted.INSTALL, "ok", State.INSTALLED
+    words = text.split()
+    if len(words) != 3:
+        return Wanted.UNKNOWN, "ok", State.UNKNOWN
+    return (
+        _WANTED.get(words[0], Wanted.UNKNOWN),
+        words[1],
+        _STATES.get(words[2], State.UNKNOWN),
+    )
+
+
+def _description(text: str | None) -> tuple[str | None, str | None]:
+    """The first line, and the rest without its leading spaces; a line of one dot is empty."""
+    if text is None:
+        return None, None
+    first, *rest = text.split("\n")
+    lines = ["" if line.strip() == "." else line[1:] for line in rest]
+    return first.strip() or None, "\n".join(lines) or None
+
+
+def _source(text: str | None, name: str, version: str) -> tuple[str, str]:
+    """The source package and its version; both are the package's own where nothing else is said."""
+    found = _SOURCE.match(text) if text else None
+    if found is None:
+        return name, version
+    return found[1], found[2] or version
+
+
+def _kibibytes(text: str | None) -> int | None:
+    if text and text.isascii() and text.isdigit() and len(text) < 16:
+        return int(text) * 1024
+    return None

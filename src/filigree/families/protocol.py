@@ -1,0 +1,133 @@
+"""What a family of systems must be able to do. A family from elsewhere implements these two.
+
+A method whose notion a family lacks returns nothing, and `silent_on` of the family says why.
+"""
+
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import Protocol
+
+from filigree.access.jail import Jail
+from filigree.model.answer import Gap
+from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
+from filigree.model.needs import Capability, Need, Term
+from filigree.model.package import Package, Script, VersionParts
+
+Report = Callable[[Gap], None]
+"""Takes a gap as it is found."""
+
+
+class Listing(Protocol):
+    """The paths that a package has on record, absolute, in the record's order."""
+
+    def __len__(self) -> int: ...
+
+    def __contains__(self, path: object) -> bool: ...
+
+    def __iter__(self) -> Iterator[str]: ...
+
+    def matching(self, pattern: re.Pattern[bytes]) -> Iterable[str]:
+        """The paths that a pattern (over UTF-8, for a whole path) matches."""
+        ...
+
+    def named(self, name: str) -> Iterable[str]:
+        """The paths whose last part is `name`; the root's is empty."""
+        ...
+
+
+class Database(Protocol):
+    """The package database of one root, as it is at this moment."""
+
+    @property
+    def architecture(self) -> str | None:
+        """The system's own architecture."""
+        ...
+
+    def packages(self) -> Sequence[Package]:
+        """Every record, in the database's order, of whatever state."""
+        ...
+
+    def listing(self, package: Package) -> Listing:
+        """The paths of one package. What cannot be read is reported as a gap."""
+        ...
+
+    def listings(self) -> Iterator[tuple[Package, Listing]]:
+        """The paths of every package that has any."""
+        ...
+
+    def files(self, package: Package) -> list[FileRecord]:
+        """What is on record of each path of a package, in the record's order."""
+        ...
+
+    def configuration(self, package: Package) -> list[FileRecord]:
+        """The records of the files of a package that an administrator may change."""
+        ...
+
+    def needs(self, package: Package) -> tuple[Need, ...]:
+        """Everything that a package asks of others, of every kind."""
+        ...
+
+    def capabilities(self, package: Package) -> tuple[Capability, ...]:
+        """Every name that a package answers to, its own first."""
+        ...
+
+    def meets(
+        self, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool:
+        """Whether `holder`, through one of its capabilities, meets what `asker` asks for."""
+        ...
+
+    def scripts(self, package: Package) -> tuple[Script, ...]:
+        """The maintainers' scripts of a package."""
+        ...
+
+    def other_fields(self, package: Package) -> Mapping[str, str]:
+        """The fields of a package's record that the model has no place for, as the family names them."""
+        ...
+
+    def relocations(self) -> Sequence[Relocation]:
+        """Declared diversions."""
+        ...
+
+    def managed_links(self) -> Mapping[str, ManagedLink]:
+        """Links made at run time by the system's own mechanism for interchangeable programs."""
+        ...
+
+    def keeper_of(self, path: str) -> Package | None:
+        """The package that a file of the database itself belongs to."""
+        ...
+
+
+class Family(Protocol):
+    """One way in which systems keep packages."""
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def records(self) -> frozenset[Aspect]:
+        """The aspects of a file that such a database records."""
+        ...
+
+    @property
+    def silent_on(self) -> Mapping[str, str]:
+        """What the family has no notion of, each with a sentence for people."""
+        ...
+
+    def looked_for(self) -> Iterable[str]:
+        """The paths that tell such a system."""
+        ...
+
+    def recognises(self, jail: Jail) -> bool:
+        """Whether the root is such a system."""
+        ...
+
+    def open(self, jail: Jail, report: Report) -> Database:
+        """The root's database. Raises DatabaseError where it cannot be read as a whole."""
+        ...
+
+    def split_version(self, version: str) -> VersionParts: ...
+
+    def compare_versions(self, one: str, other: str) -> int:
+        """Negative, 0 or positive as `one` is older than, the same as or newer than `other`."""
+        ...

@@ -1,0 +1,48 @@
+"""Finds families: our own by name, those of other distributions by the entry point group.
+
+A distribution adds a family by an entry point in the group `filigree.families` that names an object
+which satisfies `protocol.Family`.
+"""
+
+from collections.abc import Iterator
+from importlib import import_module
+
+from filigree.access.jail import Jail
+from filigree.families.protocol import Family
+from filigree.model.errors import BadQuestion, NoSystem
+
+GROUP = "filigree.families"
+_OWN = {"deb": "filigree.families.deb"}
+
+
+def families() -> Iterator[Family]:
+    """Every family, our own first; those from elsewhere are loaded only when ours are exhausted."""
+    for module in _OWN.values():
+        yield import_module(module).FAMILY
+    from importlib.metadata import entry_points
+
+    for entry in entry_points(group=GROUP):
+        yield entry.load()
+
+
+def family_of(jail: Jail) -> Family:
+    """The family of a root. Raises NoSystem, with all that was looked for, where there is none."""
+    looked: list[str] = []
+    for family in families():
+        if family.recognises(jail):
+            return family
+        looked += (f"{path} ({family.name})" for path in family.looked_for())
+    raise NoSystem(
+        "no package database of a known family is below this root; looked for "
+        + ", ".join(looked),
+        jail.root,
+        "name the top directory of a system with --root",
+    )
+
+
+def family_named(name: str) -> Family:
+    """The family of that name. Raises BadQuestion where there is none."""
+    for family in families():
+        if family.name == name:
+            return family
+    raise BadQuestion(f"no family is called {name!r}")

@@ -1,0 +1,76 @@
+"""Relations between `deb` packages.
+
+    needs  = group *("," group)
+    group  = term *("|" term)
+    term   = name [":" qualifier] ["(" operator version ")"] ["[" … "]"] *("<" … ">")
+
+Follows the Debian Policy Manual, sections 7.1 (syntax) and 7.5 (virtual packages). The old
+operators `<` and `>` mean `<=` and `>=`.
+"""
+
+import re
+
+from filigree.model.needs import Capability, Comparison, Need, Relation, Term
+
+_TERM = re.compile(
+    r"\s*(?P<name>[^\s()\[\]<>:|,]+)(?::(?P<qualifier>[A-Za-z0-9-]+))?"
+    r"\s*(?:\(\s*(?P<operator><<|<=|=|>=|>>|<|>)\s*(?P<version>[^\s()]+)\s*\))?"
+    r"\s*(?:\[[^\]]*\])?\s*(?:<[^>]*>\s*)*"
+)
+_COMPARISONS = {
+    "<<": Comparison.LESS,
+    "<=": Comparison.AT_MOST,
+    "<": Comparison.AT_MOST,
+    "=": Comparison.EQUAL,
+    ">=": Comparison.AT_LEAST,
+    ">": Comparison.AT_LEAST,
+    ">>": Comparison.GREATER,
+}
+_OPERATORS = {
+    Comparison.LESS: "<<",
+    Comparison.AT_MOST: "<=",
+    Comparison.EQUAL: "=",
+    Comparison.AT_LEAST: ">=",
+    Comparison.GREATER: ">>",
+}
+
+
+class RelationError(ValueError):
+    """A relation that does not parse. The message shows the part in question."""
+
+
+def parse_needs(text: str, kind: Relation) -> tuple[Need, ...]:
+    """A whole field: the needs in their order, each with its text as written."""
+    found = []
+    for group in text.split(","):
+        written = " ".join(group.split())
+        if written:
+            terms = tuple(parse_term(term) for term in written.split("|"))
+            found.append(Need(kind, terms, written))
+    return tuple(found)
+
+
+def parse_term(text: str) -> Term:
+    """One term of a group."""
+    match = _TERM.fullmatch(text)
+    if match is None:
+        raise RelationError(f"not a relation: {text.strip()[:80]!r}")
+    operator = match["operator"]
+    comparison = _COMPARISONS[operator] if operator else None
+    return Term(match["name"], comparison, match["version"], match["qualifier"])
+
+
+def parse_capabilities(text: str) -> tuple[Capability, ...]:
+    """What a field of provided names offers; a version counts only where it is given with `=`."""
+    found = []
+    for need in parse_needs(text, Relation.REQUIRES):
+        for term in need.terms:
+            exact = term.comparison is Comparison.EQUAL
+            found.append(Capability(term.name, term.version if exact else None))
+    return tuple(found)
+
+
+def write_term(term: Term) -> str:
+    """A term in the field's own notation: `parse_term` gives it back."""
+    name = f"{term.name}:{term.architecture}" if term.architecture else term.name
+    return f"{name} ({_OPERATORS[term.comparison]} {term.version})" if term.comparison else name

@@ -1,0 +1,59 @@
+"""Versions of `deb` packages: `[epoch:]upstream[-revision]`, and their order.
+
+Follows the Debian Policy Manual, section 5.6.12. Runs of other signs and runs of digits alternate;
+`~` sorts before everything, even the end; letters before other signs; digit runs by value.
+"""
+
+import re
+from functools import lru_cache
+
+from filigree.model.package import VersionParts
+
+_RUNS = re.compile(r"([^0-9]*)([0-9]*)", re.DOTALL)
+
+Key = tuple[object, ...]
+
+
+def split_version(version: str) -> VersionParts:
+    """A version taken apart: at the first colon, and at the last hyphen."""
+    epoch, colon, rest = version.partition(":")
+    if not colon:
+        epoch, rest = "", version
+    upstream, hyphen, revision = rest.rpartition("-")
+    if not hyphen:
+        upstream, revision = rest, ""
+    return VersionParts(epoch or None, upstream, revision or None)
+
+
+@lru_cache(maxsize=65536)
+def version_key(version: str) -> Key:
+    """A value that sorts as the version does. Any text has one: the order is total."""
+    parts = split_version(version)
+    return (_number(parts.epoch or ""), _part_key(parts.version), _part_key(parts.release or ""))
+
+
+def compare_versions(one: str, other: str) -> int:
+    """-1, 0 or 1 as `one` sorts before, with or after `other`."""
+    a, b = version_key(one), version_key(other)
+    return (a > b) - (a < b)  # type: ignore[operator]
+
+
+def _number(digits: str) -> tuple[int, str]:
+    """A run of digits by value, without the cost of converting a run of any length."""
+    digits = digits.lstrip("0")
+    return (len(digits), digits)
+
+
+def _part_key(part: str) -> Key:
+    key: list[object] = []
+    for other, digits in _RUNS.findall(part):
+        key.append((*map(_sign, other), 0))
+        key.append(_number(digits))
+    # findall ends with an empty match: the (0,) that stands for the end, after "~", before all else
+    return tuple(key)
+
+
+def _sign(sign: str) -> int:
+    if sign == "~":
+        return -1
+    return ord(sign) if sign.isascii() and sign.isalpha() else ord(sign) + 256

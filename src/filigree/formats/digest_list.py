@@ -1,0 +1,45 @@
+"""Lists of digests as coreutils writes them: hex, two signs, path (`md5sum`, text mode).
+
+A line that starts with a backslash has backslashes and line ends in its path escaped.
+"""
+
+import re
+from typing import NamedTuple
+
+from filigree.formats.damage import Damage, text_of
+
+_PLAIN = re.compile(r"^([0-9a-f]{32})  (.+)$", re.MULTILINE)
+_LINE = re.compile(r"\\?([0-9a-fA-F]{32}|[0-9a-fA-F]{64})[ ][ *](.+)")
+
+
+class DigestList(NamedTuple):
+    """Digests (`md5:hex` or `sha256:hex`) by the path as written, and the lines that are none."""
+
+    digests: dict[str, str]
+    damages: tuple[Damage, ...]
+
+
+def read_digest_list(data: bytes) -> DigestList:
+    """A whole list. A path given twice with different digests is told among the damages."""
+    text = text_of(data)
+    # Most lists are plain throughout, and whole systems have a hundred thousand lines of them.
+    plain = _PLAIN.findall(text)
+    digests = {path: f"md5:{digest}" for digest, path in plain}
+    if len(digests) == text.count("\n") and text.endswith("\n"):
+        return DigestList(digests, ())
+    digests = {}
+    damages: list[Damage] = []
+    for number, line in enumerate(text.split("\n"), 1):
+        if not line:
+            continue
+        found = _LINE.fullmatch(line)
+        if found is None:
+            damages.append(Damage(number, "a line that is no digest"))
+            continue
+        digest, path = found.groups()
+        if line.startswith("\\"):
+            path = path.replace("\\n", "\n").replace("\\\\", "\\")
+        written = f"{'md5' if len(digest) == 32 else 'sha256'}:{digest.lower()}"
+        if digests.setdefault(path, written) != written:
+            damages.append(Damage(number, "a second digest for the same path"))
+    return DigestList(digests, tuple(damages))

@@ -1,0 +1,118 @@
+"""Stanzas of `Field: value` lines, divided by blank lines.
+
+Follows the Debian Policy Manual, section 5.1 (syntax of control files). A line that starts with a
+space or a tab goes on with the field above; ` .` stands for an empty line. Field names do not
+depend on case.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import NamedTuple
+
+from filigree.formats.damage import Damage, text_of
+
+STANZA_LIMIT = 16 << 20
+"""Bytes that one stanza may have: a hundred times the largest known."""
+
+
+class Stanza(NamedTuple):
+    """The fields of one stanza by name, as written; continuation lines keep their first space."""
+
+    fields: dict[str, str]
+    line: int
+    damages: tuple[Damage, ...] = ()
+
+
+def read_stanzas(
+    chunks: Iterable[bytes], limit: int = STANZA_LIMIT
+) -> Iterator[Stanza | Damage]:
+    """The stanzas of a file that comes in pieces, each with the line where it starts.
+
+    A stanza over `limit` bytes, or with a line that is no field, is a Damage in its place.
+    """
+    for block, line, whole in _blocks(chunks, limit):
+        if not whole:
+            yield Damage(line, f"a stanza of more than {limit} bytes")
+        elif block.strip():
+            yield parse_stanza(block, line)
+
+
+def parse_stanza(block: bytes, line: int = 1) -> Stanza | Damage:
+    """One stanza. A name given twice keeps its first value, and is told among the damages."""
+    fields: dict[str, str] = {}
+    damages: list[Damage] = []
+    lines = text_of(block).split("\n")
+    name = ""
+    value: list[str] = []
+    for number, text in enumerate(lines, line):
+        if text[:1] in (" ", "\t"):
+            if not name:
+                return Damage(number, "a continuation line without a field")
+            value.append(text)
+            continue
+        if not text:
+            continue
+        if len(value) > 1:
+            fields[name] = "\n".join(value)
+        name, colon, first = text.partition(":")
+        if not colon or not name:
+            return Damage(number, "a line that is no field")
+        if name in fields:
+            damages.append(Damage(number, f"the field {name} is given twice"))
+            value = []
+            continue
+        first = first.strip()
+        fields[name] = first
+        value = [first]
+    if len(value) > 1:
+        fields[name] = "\n".join(value)
+    return Stanza(fields, line, tuple(damages))
+
+
+def field(fields: Mapping[str, str], name: str) -> str | None:
+    """A field's value by its name in any case; None where it is absent."""
+    value = fields.get(name)
+    if value is not None:
+        return value
+    wanted = name.lower()
+    for key in fields:
+        if key.lower() == wanted:
+            return fields[key]
+    return None
+
+
+def _blocks(chunks: Iterable[bytes], limit: int) -> Iterator[tuple[bytes, int, bool]]:
+    """The text between blank lines: (bytes, first line's number, whether it is whole)."""
+    rest = b""
+    line = 1
+    dropping = False
+    start = 1
+    for chunk in chunks:
+        data = rest + chunk
+        blocks = data.split(b"\n\n")
+        rest = blocks.pop()
+        for block in blocks:
+            if dropping:
+                yield b"", start, False
+                dropping = False
+            else:
+                yield from _sized(block, line, limit)
+            line += block.count(b"\n") + 2
+        if len(rest) > limit:
+            if not dropping:
+                start = line
+            dropping = True
+            # The last byte may be the first half of the blank line that ends the stanza.
+            line += rest.count(b"\n", 0, -1)
+            rest = rest[-1:]
+    if dropping:
+        yield b"", start, False
+    else:
+        yield from _sized(rest, line, limit)
+
+
+def _sized(block: bytes, line: int, limit: int) -> Iterator[tuple[bytes, int, bool]]:
+    lead = len(block) - len(block.lstrip(b"\n"))
+    if len(block) > limit:
+        yield b"", line, False
+    else:
+        yield block[lead:], line + lead, True

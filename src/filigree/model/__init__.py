@@ -1,0 +1,1 @@
+"""The nouns: plain, typed, immutable values. No input or output, and no family of system."""

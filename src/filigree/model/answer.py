@@ -1,0 +1,55 @@
+"""An answer: the records that a question returns, and what must be said beside them."""
+
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, Generic, NamedTuple, TypeVar
+
+SCHEMA = "filigree/1"
+
+
+class Gap(NamedTuple):
+    """Something that could not be looked at, and so was not judged."""
+
+    what: str
+    why: str
+
+
+class SystemLabel(NamedTuple):
+    """Which system was asked."""
+
+    root: str
+    family: str
+    label: str
+
+
+R = TypeVar("R")
+
+
+@dataclass(slots=True)
+class Answer(Generic[R]):
+    """What a question returns. `bad_news` and `gaps` decide the exit status; `notes` are for people."""
+
+    question: str
+    system: SystemLabel
+    records: list[R]
+    summary: dict[str, Any] = field(default_factory=dict)
+    gaps: list[Gap] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    bad_news: bool = False
+    interrupted: bool = False
+
+    @property
+    def exit_status(self) -> int:
+        """0 nothing wrong, 1 bad news, 3 no bad news but gaps, 130 interrupted."""
+        if self.interrupted:
+            return 130
+        if self.bad_news:
+            return 1
+        return 3 if self.gaps else 0
+
+
+def iso(moment: datetime) -> str:
+    """A time in ISO 8601, in UTC, to the second: `2026-03-01T07:15:00Z`."""
+    from datetime import UTC
+
+    return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

@@ -1,0 +1,58 @@
+"""The few errors of the product. Each says what went wrong, where, and what to do about it."""
+
+from enum import StrEnum
+
+
+class FiligreeError(Exception):
+    """An answer cannot be given. Raised where the fact is known, shown once, at the rim.
+
+    `what` is a sentence, `where` a file (with line or offset) or None, `advice` what to do or None.
+    """
+
+    def __init__(self, what: str, where: str | None = None, advice: str | None = None) -> None:
+        super().__init__(what, where, advice)
+        self.what = what
+        self.where = where
+        self.advice = advice
+
+    def __str__(self) -> str:
+        return self.what if self.where is None else f"{self.what} ({self.where})"
+
+
+class BadQuestion(FiligreeError):
+    """The question itself is malformed: a pattern that does not parse, a word that is not known."""
+
+
+class NoSystem(FiligreeError):
+    """The root is not a directory, or holds no system of a known family."""
+
+
+class DatabaseError(FiligreeError):
+    """The package database as a whole cannot be read."""
+
+
+class Obstacle(StrEnum):
+    """Why a path below the root could not be looked at."""
+
+    ABSENT = "there is no such file"
+    LOOP = "its links go round in a circle"
+    NOT_REGULAR = "it is not a regular file"
+    NOT_DIRECTORY = "a part of the path is not a directory"
+    DENIED = "permission denied"
+    CHANGED = "it changed while it was read"
+    TOO_LARGE = "it is larger than is reasonable"
+    FAILED = "it could not be read"
+
+
+class AccessError(FiligreeError):
+    """One path below the root could not be looked at. `where` is the path, `obstacle` the reason."""
+
+    def __init__(self, obstacle: Obstacle, path: str, detail: str | None = None) -> None:
+        super().__init__(f"{obstacle.value}: {detail}" if detail else obstacle.value, path)
+        self.obstacle = obstacle
+        self.path = path
+
+    @property
+    def absent(self) -> bool:
+        """Whether nothing is there: a part of the path is missing, or is no directory."""
+        return self.obstacle in (Obstacle.ABSENT, Obstacle.NOT_DIRECTORY)

@@ -1,0 +1,153 @@
+"""Files: what a record says of one, what is found on the disk, and how the two differ."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import NamedTuple
+
+
+class Kind(StrEnum):
+    """What a path is."""
+
+    FILE = "file"
+    DIRECTORY = "directory"
+    LINK = "link"
+    PIPE = "pipe"
+    SOCKET = "socket"
+    BLOCK_DEVICE = "block-device"
+    CHARACTER_DEVICE = "character-device"
+
+
+class Role(StrEnum):
+    """What a file is for."""
+
+    PROGRAM = "program"
+    LIBRARY = "library"
+    CONFIG = "config"
+    DOC = "doc"
+    MANUAL = "manual"
+    LICENSE = "license"
+    LOCALE = "locale"
+    HEADER = "header"
+    DATA = "data"
+    DIRECTORY = "directory"
+    LINK = "link"
+
+
+class Aspect(StrEnum):
+    """One way in which a file can differ from its record."""
+
+    PRESENCE = "presence"
+    CONTENT = "content"
+    SIZE = "size"
+    KIND = "kind"
+    MODE = "mode"
+    OWNER = "owner"
+    GROUP = "group"
+    LINK_TARGET = "link-target"
+    DEVICE = "device"
+    MODIFIED = "modified"
+    CAPABILITIES = "capabilities"
+
+
+class Verdict(StrEnum):
+    """What is to be said of a file, worst first."""
+
+    ALTERED = "altered"
+    MISSING = "missing"
+    UNREADABLE = "unreadable"
+    EDITED = "edited"
+    UNRECORDED = "unrecorded"
+    EXCUSED = "excused"
+    INTACT = "intact"
+
+    @property
+    def alarming(self) -> bool:
+        """Whether it is bad news: the file is not what was shipped."""
+        return self in (Verdict.ALTERED, Verdict.MISSING)
+
+    @property
+    def quiet(self) -> bool:
+        """Whether it is counted, but listed only when asked for."""
+        return self in (Verdict.UNRECORDED, Verdict.EXCUSED, Verdict.INTACT)
+
+
+class Evidence(StrEnum):
+    """What a verdict rests on."""
+
+    RECORD = "record"
+    ARCHIVE = "archive"
+    SIGNED = "signed"
+
+
+class FileRecord(NamedTuple):
+    """What is on record of one path. None where the record is silent.
+
+    `path` is the path as the record names it, `location` where on this root the file must be
+    looked for. `digest` is `algorithm:hex`. `config` files may be edited. `excuse` is why the file
+    may be absent by the system's own declared policy.
+    """
+
+    path: str
+    location: str
+    kind: Kind | None = None
+    digest: str | None = None
+    size: int | None = None
+    mode: int | None = None
+    owner: str | None = None
+    group: str | None = None
+    link_target: str | None = None
+    config: bool = False
+    mark: Role | None = None
+    excuse: str | None = None
+
+
+    @property
+    def digest_is_all(self) -> bool:
+        """Whether a regular file with the right digest is all that the record asks for."""
+        return (
+            self.size is None
+            and self.mode is None
+            and self.owner is None
+            and self.group is None
+            and self.digest is not None
+        )
+
+
+class Observation(NamedTuple):
+    """What is on the disk. `mode` is the permission bits alone, `modified` nanoseconds."""
+
+    kind: Kind
+    size: int
+    mode: int
+    uid: int
+    gid: int
+    modified: int
+    link_target: str | None = None
+    digest: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One aspect in which a file is not as recorded. None where there is nothing to show."""
+
+    aspect: Aspect
+    expected: str | None
+    found: str | None
+
+
+class Relocation(NamedTuple):
+    """A declared diversion: every package but `keeper` has its `original` at `moved_to` instead.
+
+    `keeper` is None where the local administrator made it: then no package keeps the original.
+    """
+
+    original: str
+    moved_to: str
+    keeper: str | None
+
+
+class ManagedLink(NamedTuple):
+    """A link that the system made at run time, in no package's list. `group` names what it serves."""
+
+    path: str
+    group: str

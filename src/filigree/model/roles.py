@@ -1,0 +1,53 @@
+"""What a file is for, worked out from its path, its mode and the family's own mark.
+
+The directories are those of the Filesystem Hierarchy Standard 3.0 (sections 3 and 4).
+"""
+
+import re
+
+from filigree.model.files import Kind, Role
+
+_LICENSE = re.compile(
+    r"/usr/share/(?:doc/[^/]+/|licenses/|common-licenses/)(?:.*/)?"
+    r"(?:copyright|licen[cs]es?|copying)[^/]*$|^/usr/share/(?:licenses|common-licenses)/",
+    re.IGNORECASE,
+)
+_LIBRARY_DIRECTORY = re.compile(r"^/(?:usr/(?:local/)?)?lib(?:x?32|64|exec)?/")
+_LIBRARY_NAME = re.compile(r"\.(?:so(?:\.[^/]+)?|a|la|o|ko(?:\.(?:xz|gz|zst))?)$")
+_PROGRAM = re.compile(r"^/(?:usr/(?:local/)?)?(?:s?bin|games)/[^/]+$")
+_BY_PREFIX: tuple[tuple[str, Role], ...] = (
+    ("/usr/share/doc/", Role.DOC),
+    ("/usr/doc/", Role.DOC),
+    ("/usr/share/gtk-doc/", Role.DOC),
+    ("/usr/share/man/", Role.MANUAL),
+    ("/usr/man/", Role.MANUAL),
+    ("/usr/share/info/", Role.MANUAL),
+    ("/usr/info/", Role.MANUAL),
+    ("/usr/share/locale/", Role.LOCALE),
+    ("/usr/share/i18n/", Role.LOCALE),
+    ("/usr/include/", Role.HEADER),
+    ("/etc/", Role.CONFIG),
+)
+
+
+def role_of(
+    path: str, kind: Kind | None, mode: int | None = None, mark: Role | None = None
+) -> Role:
+    """The role of one path. `mark` is what the package's own record says, and goes before all."""
+    if kind is Kind.DIRECTORY:
+        return Role.DIRECTORY
+    if mark is not None:
+        return mark
+    if _LICENSE.search(path):
+        return Role.LICENSE
+    for prefix, role in _BY_PREFIX:
+        if path.startswith(prefix):
+            return role
+    if _PROGRAM.match(path):
+        return Role.PROGRAM
+    if _LIBRARY_DIRECTORY.match(path):
+        if _LIBRARY_NAME.search(path):
+            return Role.LIBRARY
+        if kind is Kind.FILE and mode is not None and mode & 0o111:
+            return Role.PROGRAM
+    return Role.LINK if kind is Kind.LINK else Role.DATA

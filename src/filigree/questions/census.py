@@ -1,0 +1,168 @@
+"""What is installed: filtered, sorted, counted, totalled."""
+
+import fnmatch
+import re
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from enum import StrEnum
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.model.errors import BadQuestion
+from filigree.model.package import Package, Reason, State
+from filigree.questions.rows import PackageRow, package_row
+from filigree.system import System
+
+
+class Match(StrEnum):
+    """How a pattern chooses among names."""
+
+    SUBSTRING = "substring"
+    GLOB = "glob"
+    REGEX = "regex"
+    WORD = "word"
+    EXACT = "exact"
+
+
+class Order(StrEnum):
+    """What the packages are sorted by; the name decides where it is the same."""
+
+    NAME = "name"
+    SIZE = "size"
+    INSTALLED = "installed"
+    SECTION = "section"
+
+
+@dataclass(frozen=True, slots=True)
+class Filter:
+    """Which packages are wanted. An empty part does not filter.
+
+    Without `states`, all packages that have files on the disk. `sections` are globs.
+    """
+
+    patterns: tuple[str, ...] = ()
+    match: Match = Match.SUBSTRING
+    reason: Reason | None = None
+    held: bool = False
+    states: frozenset[State] = frozenset()
+    sections: tuple[str, ...] = ()
+    architectures: tuple[str, ...] = ()
+
+
+def census(
+    system: System,
+    wanted: Filter = Filter(),  # noqa: B008 - immutable
+    order: Order = Order.NAME,
+    reverse: bool = False,
+    limit: int | None = None,
+) -> Answer[PackageRow]:
+    """The packages that pass the filter. Bad news where a filter lets none through.
+
+    Raises BadQuestion where a pattern does not parse.
+    """
+    chosen = [p for p in system.packages if _passes(p, wanted)]
+    names = name_filter(wanted.patterns, wanted.match)
+    chosen = [p for p in chosen if names(p.name)]
+    chosen.sort(key=lambda p: (p.name, p.architecture))
+    chosen.sort(key=_ORDERS[order], reverse=reverse is (order in (Order.NAME, Order.SECTION)))
+    shown = chosen if limit is None else chosen[:limit]
+    return Answer(
+        "census",
+        system.system_label,
+        [package_row(p) for p in shown],
+        _summary(system, chosen, len(shown), wanted),
+        system.gaps,
+        bad_news=not chosen and wanted != Filter(),
+    )
+
+
+def name_filter(patterns: Sequence[str], match: Match) -> Callable[[str], bool]:
+    """Whether a name fits any of the patterns; without patterns every name does.
+
+    Case counts for a glob, a regular expression and an exact name alone.
+    """
+    if not patterns:
+        return lambda name: True
+    if match is Match.EXACT:
+        return frozenset(patterns).__contains__
+    insensitive = match in (Match.SUBSTRING, Match.WORD)
+    try:
+        tests = [
+            re.compile(_expression(pattern, match), re.IGNORECASE if insensitive else 0)
+            for pattern in patterns
+        ]
+    except re.error as error:
+        raise BadQuestion(
+            f"the pattern is no regular expression: {error}", None, "check it, or leave --regex out"
+        ) from error
+    return lambda name: any(test.search(name) for test in tests)
+
+
+def _expression(pattern: str, match: Match) -> str:
+    if match is Match.GLOB:
+        return rf"\A{fnmatch.translate(pattern)}"
+    if match is Match.REGEX:
+        return pattern
+    if match is Match.WORD:
+        return rf"(?<![0-9A-Za-z]){re.escape(pattern)}(?![0-9A-Za-z])"
+    return re.escape(pattern)
+
+
+def _passes(package: Package, wanted: Filter) -> bool:
+    if wanted.states:
+        if package.state not in wanted.states:
+            return False
+    elif not package.state.present:
+        return False
+    if wanted.reason is not None and package.reason is not wanted.reason:
+        return False
+    if wanted.held and not package.held:
+        return False
+    if wanted.architectures and package.architecture not in wanted.architectures:
+        return False
+    return not wanted.sections or any(
+        fnmatch.fnmatchcase(package.section or "", pattern) for pattern in wanted.sections
+    )
+
+
+_LONG_AGO = datetime.min.replace(tzinfo=UTC)
+# Sizes and times go from the largest and newest down: what an auditor looks at first.
+_ORDERS: dict[Order, Callable[[Package], Any]] = {
+    Order.NAME: lambda p: p.name,
+    Order.SIZE: lambda p: p.installed_size or 0,
+    Order.INSTALLED: lambda p: p.installed_at or _LONG_AGO,
+    Order.SECTION: lambda p: p.section or "",
+}
+
+
+def total_size(packages: Iterable[Package]) -> int:
+    """The sum of the installed sizes on record, in bytes."""
+    return sum(p.installed_size or 0 for p in packages)
+
+
+def by_state(packages: Iterable[Package]) -> dict[str, int]:
+    """How many packages are in each state, the most frequent first."""
+    return {state.value: count for state, count in Counter(p.state for p in packages).most_common()}
+
+
+def by_reason(packages: Iterable[Package]) -> dict[str, int]:
+    """How many packages were chosen, and how many came as dependencies."""
+    counts = Counter(p.reason.value if p.reason else "unknown" for p in packages)
+    return dict(counts.most_common())
+
+
+def _summary(
+    system: System, chosen: Sequence[Package], shown: int, wanted: Filter
+) -> dict[str, Any]:
+    left = sum(p.state is State.CONFIGURATION_LEFT for p in system.packages)
+    return {
+        "count": len(chosen),
+        "shown": shown,
+        "installed_size": total_size(chosen),
+        "states": by_state(chosen),
+        "reasons": by_reason(chosen),
+        "held": sum(p.held for p in chosen),
+        "configuration_left": 0 if wanted.states else left,
+    }

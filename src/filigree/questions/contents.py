@@ -1,0 +1,116 @@
+"""Which files are in a package, by role."""
+
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from filigree.model.answer import Answer, Gap
+from filigree.model.errors import AccessError
+from filigree.model.files import FileRecord, Kind, Observation, Role
+from filigree.model.package import Package
+from filigree.model.roles import role_of
+from filigree.questions.subjects import match_subjects
+from filigree.system import System
+
+
+@dataclass(frozen=True, slots=True)
+class Content:
+    """One path of a package. What the record does not say is told as it is found on the disk."""
+
+    package: str
+    path: str
+    kind: Kind | None
+    role: Role
+    size: int | None
+    mode: str | None
+    owner: str | None
+    group: str | None
+    digest: str | None
+    link_target: str | None
+
+
+def contents(
+    system: System, subjects: Iterable[str], roles: Iterable[Role] = ()
+) -> Answer[Content]:
+    """The paths of the packages that the subjects point at, of the given roles or of all.
+
+    Digests are those on record. Kind, size, mode, owner, group and link target come from the disk
+    where the family does not record them; `summary["observed"]` names those.
+    """
+    matched = match_subjects(system, subjects)
+    wanted = frozenset(roles)
+    rows = [
+        row
+        for package in matched.packages
+        for row in _rows(system, package)
+        if not wanted or row.role in wanted
+    ]
+    return Answer(
+        "contents",
+        system.system_label,
+        rows,
+        {
+            "packages": len(matched.packages),
+            "paths": len(rows),
+            "size": sum(row.size or 0 for row in rows if row.kind is Kind.FILE),
+            "roles": totals(rows),
+            "observed": _observed(system),
+        },
+        system.gaps,
+        [str(unmatched) for unmatched in matched.unmatched],
+        bad_news=bool(matched.unmatched) or (bool(wanted) and not rows),
+    )
+
+
+def totals(rows: Iterable[Content]) -> dict[str, dict[str, int]]:
+    """How many paths of each role, and the bytes in their files; most paths first."""
+    counts: Counter[Role] = Counter()
+    sizes: Counter[Role] = Counter()
+    for row in rows:
+        counts[row.role] += 1
+        if row.kind is Kind.FILE:
+            sizes[row.role] += row.size or 0
+    return {r.value: {"paths": n, "size": sizes[r]} for r, n in counts.most_common()}
+
+
+def _observed(system: System) -> list[str]:
+    told = {aspect.value for aspect in system.family.records}
+    return [name for name in ("size", "mode", "owner", "group", "link-target") if name not in told]
+
+
+def _rows(system: System, package: Package) -> Iterator[Content]:
+    for record in system.database.files(package):
+        yield _row(system, package, record, _look(system, package, record))
+
+
+def _look(system: System, package: Package, record: FileRecord) -> Observation | None:
+    try:
+        return system.jail.observe(record.location)
+    except AccessError as error:
+        if not error.absent:
+            system.report(Gap(f"{record.location} of {package.name}", error.what))
+        return None
+
+
+def _row(
+    system: System, package: Package, record: FileRecord, seen: Observation | None
+) -> Content:
+    kind = record.kind or (seen.kind if seen else None)
+    # Another thing in the file's place says nothing about the file that was shipped.
+    if seen is not None and seen.kind is not kind:
+        seen = None
+    mode = record.mode if record.mode is not None else (seen.mode if seen else None)
+    is_file = kind is Kind.FILE
+    size = record.size if record.size is not None else (seen.size if seen and is_file else None)
+    return Content(
+        package=package.name,
+        path=record.path,
+        kind=kind,
+        role=role_of(record.path, kind, mode, record.mark),
+        size=size,
+        mode=None if mode is None else f"{mode:04o}",
+        owner=record.owner or (system.owner_name(seen.uid) if seen else None),
+        group=record.group or (system.group_name(seen.gid) if seen else None),
+        digest=record.digest,
+        link_target=record.link_target or (seen.link_target if seen else None),
+    )

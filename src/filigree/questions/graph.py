@@ -1,0 +1,167 @@
+"""The graph of needs over the installed packages, forward and in reverse."""
+
+from collections import defaultdict
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+from filigree.model.needs import Capability, Need, Relation
+from filigree.model.package import Package
+from filigree.system import System
+
+HARD = frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES})
+
+
+class Tie(NamedTuple):
+    """One need between two packages; `holder` is None where nothing installed meets it."""
+
+    asker: Package
+    need: Need
+    holder: Package | None
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A tie met on a walk, `depth` ties away from where it began.
+
+    `repeat` is "cycle" where the package is among those that led here, "folded" where its own
+    needs are told elsewhere, None where they follow.
+    """
+
+    tie: Tie
+    depth: int
+    repeat: str | None
+
+
+class Graph:
+    """Who needs whom. Only packages whose files are on the disk take part."""
+
+    def __init__(self, system: System) -> None:
+        self._database = system.database
+        self._present = [p for p in system.packages if p.state.present]
+        self._forward: dict[int, list[Tie]] = {}
+
+    @cached_property
+    def _holders(self) -> dict[str, list[tuple[Package, Capability]]]:
+        found: dict[str, list[tuple[Package, Capability]]] = defaultdict(list)
+        for package in self._present:
+            for capability in self._database.capabilities(package):
+                found[capability.name].append((package, capability))
+        return found
+
+    def met_by(self, need: Need, asker: Package) -> list[Package]:
+        """The packages that meet a need, in the order of its alternatives."""
+        met: dict[int, Package] = {}
+        for term in need.terms:
+            for holder, capability in self._holders.get(term.name, ()):
+                if self._database.meets(term, asker, holder, capability):
+                    met.setdefault(id(holder), holder)
+        return list(met.values())
+
+    def forward(self, package: Package) -> list[Tie]:
+        """Every tie of a package to what it names: one for each package that meets the need."""
+        ties = self._forward.get(id(package))
+        if ties is None:
+            ties = []
+            for need in self._database.needs(package):
+                if need.kind.positive:
+                    holders = self.met_by(need, package)
+                    ties += (Tie(package, need, holder) for holder in holders or [None])
+            self._forward[id(package)] = ties
+        return ties
+
+    @cached_property
+    def _reverse(self) -> dict[int, list[Tie]]:
+        found: dict[int, list[Tie]] = defaultdict(list)
+        for package in self._present:
+            for tie in self.forward(package):
+                if tie.holder is not None and tie.holder is not package:
+                    found[id(tie.holder)].append(tie)
+        return found
+
+    def reverse(self, package: Package) -> list[Tie]:
+        """Every tie of other packages to this one."""
+        return self._reverse.get(id(package), [])
+
+    def walk(
+        self,
+        start: Package,
+        kinds: frozenset[Relation] = HARD,
+        depth: int | None = 1,
+        backwards: bool = False,
+    ) -> list[Step]:
+        """The ties within `depth` steps of `start` (None: all), in the order of a tree.
+
+        A package's own ties follow where it is nearest to the start; elsewhere it is folded.
+        """
+        return _Walk(self, kinds, depth, backwards).tree(start)
+
+    def ties(self, package: Package, kinds: frozenset[Relation], backwards: bool) -> list[Tie]:
+        ties = self.reverse(package) if backwards else self.forward(package)
+        return [tie for tie in ties if tie.need.kind in kinds]
+
+
+class _Walk:
+    """One walk from one package: first how far away everything is, then the tree of it."""
+
+    def __init__(
+        self, graph: Graph, kinds: frozenset[Relation], depth: int | None, backwards: bool
+    ) -> None:
+        self._graph = graph
+        self._kinds = kinds
+        self._depth = depth
+        self._backwards = backwards
+        self._ties: dict[int, list[Tie]] = {}
+
+    def tree(self, start: Package) -> list[Step]:
+        nearest = self._nearest(start)
+        steps: list[Step] = []
+        told = {id(start)}
+        above = [id(start)]
+        pending = [iter(self._of(start))]
+        while pending:
+            tie = next(pending[-1], None)
+            if tie is None:
+                pending.pop()
+                above.pop()
+                continue
+            end = self._end(tie)
+            depth = len(pending)
+            if end is None:
+                steps.append(Step(tie, depth, None))
+            elif id(end) in above:
+                steps.append(Step(tie, depth, "cycle"))
+            elif id(end) in told or nearest[id(end)] < depth:
+                steps.append(Step(tie, depth, "folded" if self._of(end) else None))
+            else:
+                steps.append(Step(tie, depth, None))
+                told.add(id(end))
+                if self._depth is None or depth < self._depth:
+                    above.append(id(end))
+                    pending.append(iter(self._of(end)))
+        return steps
+
+    def _nearest(self, start: Package) -> dict[int, int]:
+        """How many ties each package is away, breadth first."""
+        distance = {id(start): 0}
+        front = [start]
+        while front and (self._depth is None or distance[id(front[0])] < self._depth):
+            ahead = []
+            for package in front:
+                for tie in self._of(package):
+                    end = self._end(tie)
+                    if end is not None and id(end) not in distance:
+                        distance[id(end)] = distance[id(package)] + 1
+                        ahead.append(end)
+            front = ahead
+        return distance
+
+    def _of(self, package: Package) -> list[Tie]:
+        ties = self._ties.get(id(package))
+        if ties is None:
+            ties = self._graph.ties(package, self._kinds, self._backwards)
+            self._ties[id(package)] = ties
+        return ties
+
+    def _end(self, tie: Tie) -> Package | None:
+        return tie.asker if self._backwards else tie.holder

@@ -1,0 +1,122 @@
+"""What a package requires, and what requires it, direct or nested."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.model.needs import Relation
+from filigree.model.package import Package
+from filigree.questions.graph import HARD, Graph, Step
+from filigree.questions.subjects import match_subjects
+from filigree.system import System
+
+
+class Standing(StrEnum):
+    """Whether a need is met on this system."""
+
+    MET = "met"
+    UNMET = "unmet"
+    AVAILABLE = "available"
+
+
+@dataclass(frozen=True, slots=True)
+class NeedRow:
+    """One need and one package at the other end of it (None where it is unmet).
+
+    `via` is the package on this side; `repeat` is "cycle" or "folded" where the walk does not go
+    on from here because it was, or is being, told elsewhere.
+    """
+
+    name: str | None
+    version: str | None
+    depth: int
+    kind: Relation
+    requirement: str
+    status: Standing
+    via: str
+    repeat: str | None
+
+
+def needs(
+    system: System,
+    subjects: Iterable[str],
+    depth: int | None = 1,
+    kinds: frozenset[Relation] = HARD,
+) -> Answer[NeedRow]:
+    """What the subjects require, `depth` steps deep (None: to the end).
+
+    Bad news where a hard need (requires, requires-first) is unmet, or a subject is unknown.
+    """
+    return _walk(system, subjects, depth, kinds, backwards=False)
+
+
+def needed_by(
+    system: System,
+    subjects: Iterable[str],
+    depth: int | None = 1,
+    kinds: frozenset[Relation] = HARD,
+) -> Answer[NeedRow]:
+    """What requires the subjects, `depth` steps away (None: to the end)."""
+    return _walk(system, subjects, depth, kinds, backwards=True)
+
+
+def _walk(
+    system: System,
+    subjects: Iterable[str],
+    depth: int | None,
+    kinds: frozenset[Relation],
+    backwards: bool,
+) -> Answer[NeedRow]:
+    matched = match_subjects(system, subjects)
+    starts = [p for p in matched.packages if p.state.present]
+    notes = [str(unmatched) for unmatched in matched.unmatched]
+    notes += (f"{p.name} is not installed" for p in matched.packages if not p.state.present)
+    graph = Graph(system)
+    walks = [graph.walk(start, kinds, depth, backwards) for start in starts]
+    steps = [step for walk in walks for step in walk]
+    rows = [_row(step, backwards) for step in steps]
+    ends = [step.tie.asker if backwards else step.tie.holder for step in steps]
+    reached = {id(end): end for end in ends if end is not None}
+    return Answer(
+        "needed-by" if backwards else "needs",
+        system.system_label,
+        rows,
+        _summary(zip(starts, map(len, walks), strict=True), rows, reached),
+        system.gaps,
+        notes,
+        bad_news=bool(notes) or any(r.status is Standing.UNMET and r.kind.hard for r in rows),
+    )
+
+
+def _row(step: Step, backwards: bool) -> NeedRow:
+    tie = step.tie
+    end, via = (tie.asker, tie.holder) if backwards else (tie.holder, tie.asker)
+    return NeedRow(
+        name=end.name if end else None,
+        version=end.version if end else None,
+        depth=step.depth,
+        kind=tie.need.kind,
+        requirement=tie.need.text,
+        status=Standing.UNMET if tie.holder is None else Standing.MET,
+        via=via.name if via else "",
+        repeat=step.repeat,
+    )
+
+
+def _summary(
+    starts: Iterable[tuple[Package, int]], rows: list[NeedRow], reached: dict[int, Package]
+) -> dict[str, Any]:
+    subjects = []
+    for start, count in starts:
+        reached.pop(id(start), None)
+        subjects.append({"name": start.name, "version": start.version, "records": count})
+    return {
+        "subjects": subjects,
+        "packages": len(reached),
+        "installed_size": sum(p.installed_size or 0 for p in reached.values()),
+        "needs": len(rows),
+        "unmet": sum(row.status is Standing.UNMET for row in rows),
+        "deepest": max((row.depth for row in rows), default=0),
+    }

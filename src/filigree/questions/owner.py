@@ -1,0 +1,55 @@
+"""Which package a path comes from, and how we know."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from filigree.model.answer import Answer
+from filigree.questions.ownership import How, Owned, OwnerSearch
+from filigree.system import System
+
+
+@dataclass(frozen=True, slots=True)
+class OwnerName:
+    """A package that a path comes from, and how that is known."""
+
+    name: str
+    version: str
+    architecture: str
+    how: How
+
+
+@dataclass(frozen=True, slots=True)
+class PathOwners:
+    """A path, what it leads to on the disk (None where nothing is there), and its owners."""
+
+    path: str
+    resolved: str | None
+    owners: list[OwnerName]
+
+
+def owner(system: System, paths: Iterable[str]) -> Answer[PathOwners]:
+    """The owners of paths, globs and bare command names. Bad news where one has no owner."""
+    search = OwnerSearch(system)
+    rows: list[PathOwners] = []
+    notes: list[str] = []
+    for path in paths:
+        found = search.find(path)
+        if not found:
+            notes.append(f"nothing here is called {path}")
+        rows += (_row(owned) for owned in found)
+    nobodys = sum(not row.owners for row in rows)
+    summary = {"paths": len(rows), "owned": len(rows) - nobodys, "of_nobody": nobodys}
+    return Answer(
+        "owner", system.system_label, rows, summary, system.gaps, notes, bool(nobodys or notes)
+    )
+
+
+def _row(owned: Owned) -> PathOwners:
+    return PathOwners(
+        owned.path,
+        owned.resolved,
+        [
+            OwnerName(o.package.name, o.package.version, o.package.architecture, o.how)
+            for o in owned.owners
+        ],
+    )

@@ -1,0 +1,222 @@
+"""Which package a path comes from: the search behind `owner`, and behind paths as subjects."""
+
+import fnmatch
+import os
+import re
+from enum import StrEnum
+from functools import lru_cache
+from typing import NamedTuple
+
+from filigree.access.jail import LINK_LIMIT
+from filigree.model.errors import AccessError
+from filigree.model.package import Package
+from filigree.system import System
+
+PROGRAM_DIRECTORIES = (
+    "/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin",
+    "/usr/local/games", "/usr/games",
+)  # fmt: skip
+"""Where a bare command name is looked up, in this order."""
+
+_GLOB = re.compile(r"[*?\[]")
+_BYTECODE = re.compile(r"(.*)/__pycache__/([^/]+?)\.[a-z]+-\d+(?:\.opt-\d)?\.pyc")
+
+
+class How(StrEnum):
+    """How it is known that a path comes from a package."""
+
+    LISTED = "listed"
+    ALIAS = "alias"
+    DIVERTED = "diverted"
+    ALTERNATIVE = "alternative"
+    GENERATED = "generated"
+
+
+class Owner(NamedTuple):
+    package: Package
+    how: How
+
+
+class Owned(NamedTuple):
+    """One path, absolute; what it leads to; and where it comes from: nobody, one, or many."""
+
+    path: str
+    resolved: str | None
+    owners: tuple[Owner, ...]
+
+
+class OwnerSearch:
+    """Looks for the owners of paths in one system; what many paths share is read once."""
+
+    def __init__(self, system: System) -> None:
+        self._system = system
+        self._managed = system.database.managed_links()
+        self._relocated = {r.original: r for r in system.database.relocations()}
+        self._arrived = {self._real(r.moved_to): r for r in self._relocated.values()}
+
+    def find(self, asked: str) -> list[Owned]:
+        """The owners of a path, of every path that a glob matches, or of a bare command name."""
+        if "/" not in asked and asked not in (".", ".."):
+            return [self._owned(path) for path in self._commands(asked)[:1]]
+        path = absolute(self._system, asked)
+        if _GLOB.search(path) and not self._system.jail.exists(path):
+            return [self._owned(found) for found in self._expand(path)]
+        return [self._owned(path)]
+
+    def _owned(self, path: str) -> Owned:
+        jail = self._system.jail
+        try:
+            resolved: str | None = jail.real_path(path)
+            exact = jail.real_path(path, follow=False)
+        except AccessError:
+            return Owned(path, None, tuple(self._listed(path, path)))
+        if resolved is not None and not jail.exists(resolved):
+            resolved = None
+        return Owned(path, resolved, tuple(self._search(path, exact)))
+
+    def _search(self, path: str, exact: str) -> list[Owner]:
+        """The owners of a path, by the first way of knowing that finds any."""
+        found = self._listed(path, exact)
+        if found:
+            return found
+        for step in self._chain(exact)[1:]:
+            found = self._listed(step, step)
+            if found:
+                managed = {path, exact} & self._managed.keys()
+                how = How.ALTERNATIVE if managed else How.ALIAS
+                return [Owner(owner.package, how) for owner in found]
+        return self._generated(exact)
+
+    def _listed(self, path: str, exact: str) -> list[Owner]:
+        """Packages that list the path itself, the same file by another path, or moved it here."""
+        arrival = self._arrived.get(exact)
+        names = {exact.rpartition("/")[2]}
+        if arrival is not None:
+            names.add(arrival.original.rpartition("/")[2])
+        found = []
+        for package, listed in (pair for name in names for pair in self._system.paths.named(name)):
+            away = self._relocated.get(listed)
+            if away is not None and away.keeper != package.name:
+                if away is arrival:
+                    found.append(Owner(package, How.DIVERTED))
+            elif self._real(listed) == exact:
+                found.append(Owner(package, How.LISTED if listed == path else How.ALIAS))
+        return _once(found)
+
+    def _real(self, path: str) -> str:
+        """A path with the links of its directories resolved, or as it is where that fails."""
+        try:
+            return self._system.jail.real_path(path, follow=False)
+        except AccessError:
+            return path
+
+    def _chain(self, path: str) -> list[str]:
+        """The path, then what each link leads to, one step at a time."""
+        jail = self._system.jail
+        steps = [path]
+        for _ in range(LINK_LIMIT):
+            try:
+                target = jail.observe(steps[-1]).link_target
+                if target is None:
+                    break
+                base = steps[-1].rpartition("/")[0]
+                following = target if target.startswith("/") else f"{base}/{target}"
+                step = jail.real_path(following, follow=False)
+            except AccessError:
+                break
+            if step in steps:
+                break
+            steps.append(step)
+        return steps
+
+    def _generated(self, path: str) -> list[Owner]:
+        """Files that appear when a package is installed: its own records, and compiled caches."""
+        keeper = self._system.database.keeper_of(path)
+        if keeper is not None:
+            return [Owner(keeper, How.GENERATED)]
+        source = _BYTECODE.fullmatch(path)
+        if source:
+            origin = f"{source[1]}/{source[2]}.py"
+        elif path.endswith("/__pycache__"):
+            origin = path.rpartition("/")[0]
+        else:
+            return []
+        return [Owner(owner.package, How.GENERATED) for owner in self._listed(origin, origin)]
+
+    def _commands(self, name: str) -> list[str]:
+        """Where a command of that name is, on the disk or, if it has vanished, on record."""
+        paths = [f"{directory}/{name}" for directory in PROGRAM_DIRECTORIES]
+        there = [path for path in paths if self._system.jail.exists(path)]
+        if there:
+            return there
+        listed = {path for _, path in self._system.paths.named(name)}
+        return [path for path in paths if path in listed]
+
+    def _expand(self, pattern: str) -> list[str]:
+        """The paths that a glob matches, on record and on the disk. `*` stays in one part."""
+        found = {path for _, path in self._system.paths.matching(glob_pattern(pattern))}
+        if "**" not in pattern:
+            found.update(self._on_disk(pattern))
+        return sorted(found)
+
+    def _on_disk(self, pattern: str) -> list[str]:
+        paths = [""]
+        for part in pattern.split("/")[1:]:
+            if not _GLOB.search(part):
+                paths = [f"{path}/{part}" for path in paths]
+                continue
+            chooses = re.compile(fnmatch.translate(part)).match
+            paths = [f"{path}/{name}" for path in paths for name in self._names(path)
+                     if chooses(name)]  # fmt: skip
+        return [path for path in paths if self._system.jail.exists(path)]
+
+    def _names(self, path: str) -> list[str]:
+        try:
+            return self._system.jail.names(path or "/")
+        except AccessError:
+            return []
+
+
+def absolute(system: System, path: str) -> str:
+    """A path as the root sees it; a relative one starts at the working directory for `/` alone."""
+    if not path.startswith("/"):
+        here = os.getcwd() if system.root == "/" else "/"
+        path = f"{here.rstrip('/')}/{path}"
+    while "//" in path:
+        path = path.replace("//", "/")
+    return path.rstrip("/") or "/"
+
+
+@lru_cache(maxsize=64)
+def glob_pattern(pattern: str) -> str:
+    """A glob over whole paths as a regular expression: `*` and `?` stop at `/`, `**` does not."""
+    out = []
+    at = 0
+    while at < len(pattern):
+        sign = pattern[at]
+        closing = pattern.find("]", at + 2)
+        if pattern.startswith("**", at):
+            out.append(".*")
+            at += 1
+        elif sign == "*":
+            out.append("[^/]*")
+        elif sign == "?":
+            out.append("[^/]")
+        elif sign == "[" and closing > 0:
+            inside = pattern[at + 1 : closing].replace("\\", "\\\\")
+            inside = inside.replace("[", "\\[").replace("^", "\\^")
+            out.append(f"[{'^' + inside[1:] if inside[0] == '!' else inside}]")
+            at = closing
+        else:
+            out.append(re.escape(sign))
+        at += 1
+    return "".join(out)
+
+
+def _once(owners: list[Owner]) -> list[Owner]:
+    """Each package once; being listed by this very path goes before an alias."""
+    best: dict[int, Owner] = {}
+    for owner in sorted(owners, key=lambda o: o.how is not How.LISTED):
+        best.setdefault(id(owner.package), owner)
+    order = {id(owner.package): None for owner in owners}
+    return [best[key] for key in order]

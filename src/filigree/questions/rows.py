@@ -1,0 +1,43 @@
+"""The record of a package, as every question that lists packages returns it."""
+
+from dataclasses import dataclass, fields
+from datetime import datetime
+
+from filigree.model.package import Package, Reason, State
+
+
+@dataclass(frozen=True, slots=True)
+class PackageRow:
+    """One package. Sizes in bytes, times in UTC, None where the family does not say."""
+
+    name: str
+    version: str
+    architecture: str
+    family: str
+    state: State
+    reason: Reason | None
+    held: bool
+    section: str | None
+    source: str | None
+    summary: str | None
+    description: str | None
+    homepage: str | None
+    license: str | None
+    maintainer: str | None
+    vendor: str | None
+    installed_size: int | None
+    archive_size: int | None
+    built_at: datetime | None
+    build_host: str | None
+    installed_at: datetime | None
+    repository: str | None
+    seal: str | None
+    key_id: str | None
+
+
+PACKAGE_FIELDS = tuple(field.name for field in fields(PackageRow))
+
+
+def package_row(package: Package) -> PackageRow:
+    """The record of a package."""
+    return PackageRow(*(getattr(package, name) for name in PACKAGE_FIELDS))

@@ -1,0 +1,82 @@
+"""What kind of system this is: counts, sizes, freshness and health at a glance."""
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from filigree.model.answer import Answer
+from filigree.model.package import Package
+from filigree.questions.census import by_reason, by_state, total_size
+from filigree.system import System
+
+BIGGEST = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Weight:
+    """A package and its installed size in bytes."""
+
+    name: str
+    version: str
+    architecture: str
+    installed_size: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """A system at a glance. `newest_change` is when a package was last installed or changed."""
+
+    family: str
+    label: str
+    architecture: str | None
+    packages: int
+    states: dict[str, int]
+    reasons: dict[str, int]
+    held: int
+    troubled: list[str]
+    installed_size: int
+    paths: int
+    distinct_paths: int
+    newest_change: datetime | None
+    newest_package: str | None
+    age_days: int | None
+    biggest: list[Weight]
+
+
+def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
+    """The system at a glance; `now` is what ages are counted to. Bad news where one is not sound."""
+    present = [p for p in system.packages if p.state.present]
+    paths, distinct = system.paths.count()
+    newest = max(
+        (p for p in present if p.installed_at), key=lambda p: (p.installed_at, p.name), default=None
+    )
+    troubled = [p.name for p in present if not p.state.sound or p.damaged]
+    record = Survey(
+        family=system.family.name,
+        label=system.label,
+        architecture=system.database.architecture,
+        packages=len(present),
+        states=by_state(system.packages),
+        reasons=by_reason(present),
+        held=sum(p.held for p in present),
+        troubled=troubled,
+        installed_size=total_size(present),
+        paths=paths,
+        distinct_paths=distinct,
+        newest_change=newest.installed_at if newest else None,
+        newest_package=newest.name if newest else None,
+        age_days=_age(newest, now or datetime.now(UTC)),
+        biggest=[
+            Weight(p.name, p.version, p.architecture, p.installed_size)
+            for p in sorted(present, key=lambda p: (-(p.installed_size or 0), p.name))[:BIGGEST]
+        ],
+    )
+    summary = {"packages": len(present), "installed_size": record.installed_size}
+    return Answer(
+        "survey", system.system_label, [record], summary, system.gaps, bad_news=bool(troubled)
+    )
+
+
+def _age(newest: Package | None, now: datetime) -> int | None:
+    if newest is None or newest.installed_at is None:
+        return None
+    return max(0, (now - newest.installed_at).days)

@@ -1,0 +1,96 @@
+"""A system: a root and its family, what every question is asked of."""
+
+import os
+from collections.abc import Sequence
+from functools import cached_property
+
+from filigree.access.jail import Jail
+from filigree.families.protocol import Database, Family
+from filigree.families.registry import family_named, family_of
+from filigree.formats.accounts import read_accounts
+from filigree.formats.os_release import read_os_release
+from filigree.model.answer import Gap, SystemLabel
+from filigree.model.errors import AccessError
+from filigree.model.package import Package
+from filigree.paths import PathIndex
+
+_RELEASE = ("/etc/os-release", "/usr/lib/os-release")
+
+
+class System:
+    """One root, opened. `gaps` collects what could not be looked at, each once, as it is found."""
+
+    def __init__(self, root: str, family: str | None = None) -> None:
+        self.root = os.path.abspath(root)
+        self.jail = Jail(self.root)
+        self.family: Family = family_named(family) if family else family_of(self.jail)
+        self._gaps: dict[Gap, None] = {}
+        self.database: Database = self.family.open(self.jail, self.report)
+
+    def report(self, gap: Gap) -> None:
+        """Note something that could not be looked at."""
+        self._gaps[gap] = None
+
+    @property
+    def gaps(self) -> list[Gap]:
+        return list(self._gaps)
+
+    @property
+    def packages(self) -> Sequence[Package]:
+        """Every package on record, of whatever state."""
+        return self.database.packages()
+
+    @cached_property
+    def paths(self) -> PathIndex:
+        """Every path on record."""
+        return PathIndex(self.database)
+
+    @cached_property
+    def label(self) -> str:
+        """The system's name for people, as it gives it itself; empty where it gives none."""
+        for path in _RELEASE:
+            try:
+                data = self.jail.read_or_none(path, 1 << 20)
+            except AccessError as error:
+                self.report(Gap(path, error.what))
+                continue
+            if data:
+                names = read_os_release(data)
+                return names.get("PRETTY_NAME") or names.get("NAME") or ""
+        return ""
+
+    @cached_property
+    def system_label(self) -> SystemLabel:
+        return SystemLabel(self.root, self.family.name, self.label)
+
+    def owner_name(self, uid: int) -> str:
+        """A user's name by the root's own user file; the number where it has none."""
+        return self._users.get(uid, str(uid))
+
+    def group_name(self, gid: int) -> str:
+        """A group's name by the root's own group file; the number where it has none."""
+        return self._groups.get(gid, str(gid))
+
+    @cached_property
+    def _users(self) -> dict[int, str]:
+        return self._accounts("/etc/passwd")
+
+    @cached_property
+    def _groups(self) -> dict[int, str]:
+        return self._accounts("/etc/group")
+
+    def _accounts(self, path: str) -> dict[int, str]:
+        try:
+            return read_accounts(self.jail.read_or_none(path, 64 << 20) or b"")
+        except AccessError as error:
+            self.report(Gap(path, error.what))
+            return {}
+
+
+def open_system(root: str = "/", family: str | None = None) -> System:
+    """Open the system below `root`.
+
+    Raises NoSystem where the root is no directory or holds no known system, DatabaseError where
+    its package database cannot be read at all.
+    """
+    return System(root, family)

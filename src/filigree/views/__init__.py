@@ -1,0 +1,1 @@
+"""Answers in; tables, lines, JSON and CSV out. Nothing here asks a question."""

@@ -1,0 +1,114 @@
+"""Answers for programs: JSON, JSON lines, tab-separated lines, CSV."""
+
+import csv
+import io
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import fields, is_dataclass
+from datetime import datetime
+from enum import Enum
+from functools import lru_cache
+from typing import Any
+
+from filigree.model.answer import SCHEMA, Answer, iso
+from filigree.views.text import decodable, escaped
+
+
+def json_object(answer: Answer[Any]) -> dict[str, Any]:
+    """The whole answer in the shape that is promised."""
+    system = answer.system
+    return {
+        "schema": SCHEMA,
+        "question": answer.question,
+        "system": {"root": plain(system.root), "family": system.family, "label": plain(system.label)},
+        "records": [plain(record) for record in answer.records],
+        "summary": plain(answer.summary),
+        "gaps": [{"what": plain(gap.what), "why": plain(gap.why)} for gap in answer.gaps],
+    }
+
+
+def json_text(answer: Answer[Any]) -> Iterator[str]:
+    """The answer as one JSON object, a record a line."""
+    whole = json_object(answer)
+    records = whole.pop("records")
+    head = {name: whole.pop(name) for name in ("schema", "question", "system")}
+    yield _json(head)[:-1] + ', "records": ['
+    last = len(records) - 1
+    for at, record in enumerate(records):
+        yield _json(record) + ("," if at < last else "")
+    yield "], " + _json(whole)[1:]
+
+
+def jsonl_text(answer: Answer[Any]) -> Iterator[str]:
+    """The records alone, one JSON object a line."""
+    for record in answer.records:
+        yield _json(plain(record))
+
+
+def lines_text(rows: Iterable[Sequence[Any]]) -> Iterator[str]:
+    """Tab-separated values, a row a line, escaped so that each is one line."""
+    for row in rows:
+        yield "\t".join(_flat(value) for value in row)
+
+
+def csv_text(titles: Sequence[str], rows: Iterable[Sequence[Any]]) -> Iterator[str]:
+    """Comma-separated values with a line of titles (RFC 4180, lines ending in a line feed)."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="")
+    for row in (titles, *rows):
+        writer.writerow([_flat(value) for value in row])
+        yield out.getvalue()
+        out.seek(0)
+        out.truncate()
+
+
+def plain(value: Any) -> Any:
+    """A value as JSON knows it: enums by value, times in ISO 8601, records as objects."""
+    if value is None or isinstance(value, (bool, int, float)):
+        return value
+    if isinstance(value, Enum):
+        return value.value
+    if isinstance(value, str):
+        return decodable(value)
+    if isinstance(value, datetime):
+        return iso(value)
+    if isinstance(value, Mapping):
+        return {decodable(str(key)): plain(inner) for key, inner in value.items()}
+    names = _names(type(value))
+    if names is not None:
+        return {name: plain(getattr(value, name)) for name in names}
+    return [plain(inner) for inner in value]
+
+
+@lru_cache(maxsize=128)
+def _names(kind: type) -> tuple[str, ...] | None:
+    """The field names of a record's type; None where it is a mere sequence."""
+    if is_dataclass(kind):
+        return tuple(field.name for field in fields(kind))
+    return getattr(kind, "_fields", None)
+
+
+def _json(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _flat(value: Any) -> str:
+    """A value in one cell: nothing for None, yes or no, several joined by `; `."""
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, Enum):
+        return str(value.value)
+    if isinstance(value, datetime):
+        return iso(value)
+    if isinstance(value, str):
+        return escaped(value)
+    if isinstance(value, (int, float)):
+        return str(value)
+    if isinstance(value, Mapping):
+        return "; ".join(f"{_flat(key)}={_flat(inner)}" for key, inner in value.items())
+    names = _names(type(value))
+    if names is not None:
+        return " ".join(filter(None, (_flat(getattr(value, name)) for name in names)))
+    return "; ".join(_flat(inner) for inner in value)

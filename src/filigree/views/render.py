@@ -1,0 +1,54 @@
+"""One place where every answer becomes text, in every format."""
+
+from collections.abc import Iterator
+from enum import StrEnum
+from importlib import import_module
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.views.page import Ink
+from filigree.views.plain import csv_text, json_text, jsonl_text, lines_text
+from filigree.views.screens.words import gap_lines
+
+SCREENS = {
+    "survey": "survey",
+    "census": "census",
+    "dossier": "dossier",
+    "contents": "contents",
+    "owner": "owner",
+    "needs": "needs",
+    "needed-by": "needs",
+    "verify": "verify",
+}
+
+
+class Format(StrEnum):
+    """The form of an answer."""
+
+    TABLE = "table"
+    LINES = "lines"
+    JSON = "json"
+    JSONL = "jsonl"
+    CSV = "csv"
+
+
+def render(
+    answer: Answer[Any], form: Format, ink: Ink, options: dict[str, Any] | None = None
+) -> Iterator[str]:
+    """The answer as lines of text, without their line ends."""
+    options = options or {}
+    if form is Format.JSON:
+        return json_text(answer)
+    if form is Format.JSONL:
+        return jsonl_text(answer)
+    view = import_module(f"filigree.views.screens.{SCREENS[answer.question]}")
+    if form is Format.LINES:
+        return lines_text(view.rows(answer, options))
+    if form is Format.CSV:
+        return csv_text(view.titles(options), view.rows(answer, options))
+    return _screen(view, answer, ink, options)
+
+
+def _screen(view: Any, answer: Answer[Any], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    yield from view.screen(answer, ink, options)
+    yield from gap_lines(ink, answer.gaps)

@@ -1,0 +1,102 @@
+"""How a census is shown."""
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.questions.rows import PACKAGE_FIELDS, PackageRow
+from filigree.views.page import Column, Ink, Piece, Style
+from filigree.views.plain import plain
+from filigree.views.screens.words import STATE_WORDS, closing, day, standing
+from filigree.views.text import count_words, size_words
+
+DEFAULT = ("name", "version", "architecture", "reason", "state", "installed_size", "summary")
+LINES = ("name", "version", "architecture", "state", "reason", "held", "installed_size", "summary")
+_TITLES = {
+    "installed_size": "size",
+    "archive_size": "archive size",
+    "installed_at": "installed",
+    "built_at": "built",
+}
+_WRAPS = frozenset(
+    {"name", "version", "summary", "description", "homepage", "maintainer", "source", "vendor"}
+)
+
+
+def screen(answer: Answer[PackageRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    """A table, and a closing line with count and total."""
+    summary = answer.summary
+    if options.get("count"):
+        yield str(summary["count"])
+        return
+    names = options.get("columns") or DEFAULT
+    columns = [
+        Column(_TITLES.get(name, name.replace("_", " ")), name.endswith("_size"), name in _WRAPS)
+        for name in names
+    ]
+    if answer.records:
+        yield from ink.table(columns, [[_cell(row, name) for name in names] for row in answer.records])
+        yield ""
+    yield from closing(ink, *_closing(summary))
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return ("count",) if options.get("count") else options.get("columns") or LINES
+
+
+def rows(answer: Answer[PackageRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    if options.get("count"):
+        yield (answer.summary["count"],)
+        return
+    names = options.get("columns") or LINES
+    for record in answer.records:
+        yield [getattr(record, name) for name in names]
+
+
+def known_columns() -> tuple[str, ...]:
+    """The names that a person may ask for."""
+    return PACKAGE_FIELDS
+
+
+def _cell(row: PackageRow, name: str) -> str | Piece:
+    value = getattr(row, name)
+    match name:
+        case "name":
+            return Piece(row.name, Style.NAME)
+        case "state":
+            return standing(row.state, row.held)
+        case "installed_size" | "archive_size":
+            return size_words(value)
+        case "installed_at" | "built_at":
+            return day(value)
+        case "held":
+            return "held" if value else ""
+        case "reason":
+            return "" if value is None else value.value
+    return "" if value is None else str(plain(value))
+
+
+def _closing(summary: dict[str, Any]) -> list[str | Piece]:
+    parts: list[str | Piece] = []
+    if summary["shown"] < summary["count"]:
+        parts.append(f"{summary['shown']:,} shown of ")
+    parts.append(Piece(count_words(summary["count"], "package"), Style.TITLE))
+    parts.append(f", {size_words(summary['installed_size'])} installed")
+    words = [f"{count:,} {reason}" for reason, count in summary["reasons"].items()]
+    if words and summary["reasons"].keys() != {"unknown"}:
+        parts.append(f"; {', '.join(words)}")
+    if summary["held"]:
+        parts.append(f", {summary['held']:,} held")
+    for state, count in summary["states"].items():
+        if state != "installed":
+            parts += (", ", Piece(f"{count:,} {_state_words(state)}", Style.WARN))
+    left = summary["configuration_left"]
+    if left:
+        parts.append(f". {left:,} more with only configuration left (--state configuration-left)")
+    return parts
+
+
+def _state_words(state: str) -> str:
+    return next(words for known, words in STATE_WORDS.items() if known.value == state)
+
+

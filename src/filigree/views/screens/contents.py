@@ -1,0 +1,115 @@
+"""How the contents of packages are shown: as a table, as a tree, or as totals by role."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import fields
+from itertools import groupby
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.model.files import Kind
+from filigree.questions.contents import Content
+from filigree.views.page import Column, Ink, Piece, Style, line
+from filigree.views.screens.words import closing
+from filigree.views.text import count_words, listed, size_words
+
+_TABLE = (
+    Column("path", wrap=True), Column("role"), Column("size", right=True), Column("mode"),
+    Column("owner"),
+)  # fmt: skip
+_FIELDS = tuple(field.name for field in fields(Content))
+
+
+def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    summary = answer.summary
+    if options.get("totals"):
+        yield from _totals(answer, ink)
+    else:
+        many = summary["packages"] > 1
+        for package, group in groupby(answer.records, key=lambda row: row.package):
+            if many:
+                yield ink.paint(line(Piece(package, Style.TITLE)))
+            found = list(group)
+            yield from _tree(found, ink) if options.get("tree") else _table(found, ink)
+            yield ""
+    parts = [
+        Piece(count_words(summary["paths"], "path"), Style.TITLE),
+        f" of {count_words(summary['packages'], 'package')}, {size_words(summary['size'])} in files",
+    ]
+    yield from closing(ink, *parts)
+    if summary["observed"] and summary["paths"] and not options.get("totals"):
+        silent = listed([name.replace("-", " ") for name in summary["observed"]])
+        yield from ink.flowed(
+            line(Piece(f"As found on this disk, for the record does not say: {silent}.", Style.FAINT))
+        )
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return ("role", "paths", "size") if options.get("totals") else _FIELDS
+
+
+def rows(answer: Answer[Content], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    if options.get("totals"):
+        for role, total in answer.summary["roles"].items():
+            yield (role, total["paths"], total["size"])
+        return
+    for record in answer.records:
+        yield [getattr(record, name) for name in _FIELDS]
+
+
+def _totals(answer: Answer[Content], ink: Ink) -> Iterator[str]:
+    columns = (Column("role"), Column("paths", right=True), Column("size", right=True))
+    totals = answer.summary["roles"].items()
+    yield from ink.table(
+        columns, [(role, f"{t['paths']:,}", size_words(t["size"])) for role, t in totals]
+    )
+    yield ""
+
+
+def _table(records: Sequence[Content], ink: Ink) -> Iterator[str]:
+    yield from ink.table(_TABLE, [_cells(record) for record in records])
+
+
+def _cells(record: Content) -> list[str | Piece]:
+    owner = record.owner or ""
+    if record.group and record.group != record.owner:
+        owner = f"{owner}, group {record.group}"
+    return [
+        Piece(_pointing(record.path, record), Style.NAME if record.kind is Kind.DIRECTORY else Style.PLAIN),
+        record.role.value,
+        size_words(record.size),
+        record.mode or "",
+        owner,
+    ]
+
+
+def _pointing(name: str, record: Content) -> str:
+    return f"{name} → {record.link_target}" if record.link_target else name
+
+
+def _tree(records: Sequence[Content], ink: Ink) -> Iterator[str]:
+    """The paths below one another, each told by its last part."""
+    by_path = {record.path: record for record in records}
+    below: dict[str, list[str]] = {}
+    known = {"/"}
+    for path in sorted(by_path):
+        while path not in known:
+            known.add(path)
+            above = path.rpartition("/")[0] or "/"
+            below.setdefault(above, []).append(path)
+            path = above
+    yield "/"
+    pending = [iter(sorted(below.get("/", ())))]
+    while pending:
+        path = next(pending[-1], None)
+        if path is None:
+            pending.pop()
+            continue
+        margin = "  " * len(pending)
+        record = by_path.get(path)
+        name = path.rpartition("/")[2]
+        if path in below or (record is not None and record.kind is Kind.DIRECTORY):
+            yield ink.paint(line(margin, Piece(f"{name}/", Style.NAME)))
+            pending.append(iter(sorted(below.get(path, ()))))
+        elif record is not None:
+            told = ", ".join(filter(None, (record.role.value, size_words(record.size))))
+            yield ink.paint(line(f"{margin}{_pointing(name, record)}  ", Piece(told, Style.FAINT)))

@@ -1,0 +1,171 @@
+"""How a dossier is shown: grouped for reading."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import fields
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.model.files import Verdict
+from filigree.model.needs import Relation
+from filigree.model.package import Wanted
+from filigree.questions.dossier import Dossier, NeedOfPackage
+from filigree.questions.needs import Standing
+from filigree.views.page import Ink, Piece, Style, line
+from filigree.views.screens.words import VERDICT_STYLES, fact, minute, standing
+from filigree.views.text import count_words, size_words
+
+_FIELDS = tuple(field.name for field in fields(Dossier))
+_WANTED = {
+    Wanted.HOLD: "to be held at this version",
+    Wanted.REMOVE: "to be removed",
+    Wanted.PURGE: "to be removed with its configuration",
+}
+
+
+def screen(answer: Answer[Dossier], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    for at, row in enumerate(answer.records):
+        if at:
+            yield ""
+        yield from _dossier(row, ink)
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return ("package", "fact", "value")
+
+
+def rows(answer: Answer[Dossier], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    """A line for each fact; for each part, where a fact has several."""
+    for record in answer.records:
+        label = f"{record.name}:{record.architecture}={record.version}"
+        for name in _FIELDS:
+            value = getattr(record, name)
+            several = isinstance(value, list)
+            for part in value if several else [value]:
+                if part is not None:
+                    yield (label, name, part)
+
+
+def _dossier(row: Dossier, ink: Ink) -> Iterator[str]:
+    yield ink.paint(line(Piece(row.name, Style.TITLE), f"  {row.summary or ''}"))
+    yield from _identity(row, ink)
+    yield from _standing(row, ink)
+    yield from _origin(row, ink)
+    yield from _ties(row, ink)
+    yield from _files(row, ink)
+    if row.description:
+        yield from _heading("Description", ink)
+        for text in row.description.split("\n"):
+            yield from ink.flowed(line("  ", text), 2)
+    if row.other_fields is not None:
+        yield from _heading("Other fields of the record", ink)
+        for name, value in row.other_fields.items():
+            yield from fact(ink, f"  {name}", value, width=28)
+
+
+def _heading(text: str, ink: Ink) -> Iterator[str]:
+    yield ""
+    yield ink.paint(line(Piece(text, Style.TITLE)))
+
+
+def _facts(ink: Ink, pairs: Sequence[tuple[str, str | Piece | None]]) -> Iterator[str]:
+    for name, value in pairs:
+        if value:
+            yield from fact(ink, f"  {name}", value, width=20)
+
+
+def _identity(row: Dossier, ink: Ink) -> Iterator[str]:
+    yield from _heading("Identity", ink)
+    epoch, version, release = row.parts
+    yield from _facts(
+        ink,
+        (
+            ("name", row.name),
+            ("version", version),
+            ("epoch", epoch or "none"),
+            ("release", release or "none"),
+            ("architecture", row.architecture),
+            ("full version", row.version),
+            ("family", row.family),
+        ),
+    )
+
+
+def _standing(row: Dossier, ink: Ink) -> Iterator[str]:
+    yield from _heading("Standing", ink)
+    wanted = _WANTED.get(row.wanted)
+    yield from _facts(
+        ink,
+        (
+            ("state", standing(row.state, row.held)),
+            ("reason", row.reason.value if row.reason else "not on record"),
+            ("wanted", Piece(wanted, Style.WARN) if wanted else None),
+            ("damaged", Piece("its last installation broke off", Style.BAD) if row.damaged else None),
+            ("protected", "the system cannot do without it" if row.protected else None),
+            ("on disk since", minute(row.installed_at)),
+            ("installed size", size_words(row.installed_size)),
+            ("archive size", size_words(row.archive_size)),
+        ),
+    )
+
+
+def _origin(row: Dossier, ink: Ink) -> Iterator[str]:
+    yield from _heading("Origin", ink)
+    source = row.source
+    if source and row.source_version not in (None, row.version):
+        source = f"{source}, version {row.source_version}"
+    yield from _facts(
+        ink,
+        (
+            ("source", source),
+            ("section", row.section),
+            ("maintainer", row.maintainer),
+            ("vendor", row.vendor),
+            ("homepage", row.homepage),
+            ("license", row.license),
+            ("built", minute(row.built_at)),
+            ("built on", row.build_host),
+            ("repository", row.repository),
+            ("seal", row.seal),
+            ("key", row.key_id),
+        ),
+    )
+
+
+def _ties(row: Dossier, ink: Ink) -> Iterator[str]:
+    if not row.needs and not row.provides:
+        return
+    yield from _heading("Needs, and what it offers", ink)
+    for kind in Relation:
+        for at, need in enumerate(need for need in row.needs if need.kind is kind):
+            name = kind.value.replace("-", " ") if not at else ""
+            yield from fact(ink, f"  {name}", *_need(need), width=20)
+    for at, provided in enumerate(row.provides):
+        yield from fact(ink, "  provides" if not at else "", provided, width=20)
+
+
+def _need(need: NeedOfPackage) -> list[str | Piece]:
+    if need.status is None:
+        return [need.requirement]
+    if need.status is Standing.UNMET:
+        return [need.requirement, "  ", Piece("unmet", Style.BAD if need.kind.hard else Style.FAINT)]
+    named = need.requirement.partition(" ")[0].partition(":")[0]
+    if need.met_by == [named]:
+        return [need.requirement]
+    return [need.requirement, Piece(f"  met by {', '.join(need.met_by)}", Style.FAINT)]
+
+
+def _files(row: Dossier, ink: Ink) -> Iterator[str]:
+    yield from _heading("Files", ink)
+    yield from fact(ink, "  paths", f"{row.paths:,}", width=20)
+    for at, config in enumerate(row.configuration):
+        words = config.verdict.value
+        style = VERDICT_STYLES[config.verdict]
+        name = "  configuration" if not at else ""
+        told = () if config.verdict is Verdict.INTACT else (Piece(f"  {words}", style),)
+        yield from fact(ink, name, config.path, *told, width=20)
+    if row.configuration and all(c.verdict is Verdict.INTACT for c in row.configuration):
+        number = count_words(len(row.configuration), "file")
+        yield from fact(ink, "", Piece(f"{number}, as shipped", Style.GOOD), width=20)
+    scripts = [f"{s.name} ({size_words(s.size)})" if s.size is not None else s.name for s in row.scripts]
+    if scripts:
+        yield from fact(ink, "  scripts", ", ".join(scripts), width=20)

@@ -1,0 +1,97 @@
+"""How needs are shown: a tree, or a table of one level."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import fields
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.model.needs import Relation
+from filigree.questions.needs import NeedRow, Standing
+from filigree.views.page import Column, Ink, Piece, Style, line
+from filigree.views.screens.words import closing
+from filigree.views.text import count_words, size_words
+
+_FIELDS = tuple(field.name for field in fields(NeedRow))
+_REPEATS = {"cycle": "(a cycle: it led here)", "folded": "(its own are told elsewhere)"}
+
+
+def screen(answer: Answer[NeedRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    backwards = answer.question == "needed-by"
+    start = 0
+    for subject in answer.summary["subjects"]:
+        group = answer.records[start : start + subject["records"]]
+        start += subject["records"]
+        yield ink.paint(line(Piece(subject["name"], Style.TITLE), f" {subject['version']}"))
+        if not group:
+            nothing = "nothing installed needs it" if backwards else "it needs nothing"
+            yield ink.paint(line("  ", Piece(nothing, Style.FAINT)))
+        elif any(row.depth > 1 for row in group):
+            yield from _tree(group, ink, backwards)
+        else:
+            yield from _table(group, ink, backwards)
+        yield ""
+    yield from closing(ink, *_closing(answer, backwards))
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return _FIELDS
+
+
+def rows(answer: Answer[NeedRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    for record in answer.records:
+        yield [getattr(record, name) for name in _FIELDS]
+
+
+def _table(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
+    if backwards:
+        columns = (Column("needed by", wrap=True), Column("version"), Column("how"), Column("as", wrap=True))
+        table = [[Piece(r.name or "", Style.NAME), r.version or "", _kind(r), r.requirement] for r in group]
+    else:
+        columns = (Column("need", wrap=True), Column("how"), Column("met by", wrap=True), Column("version"))
+        table = [[r.requirement, _kind(r), _met(r), r.version or ""] for r in group]
+    yield from ink.table(columns, table, indent=2)
+
+
+def _tree(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
+    for row in group:
+        margin = "  " * row.depth
+        parts: list[str | Piece] = [margin]
+        if row.name is None:
+            parts += (Piece(row.requirement, Style.BAD), "  ", Piece("unmet", Style.BAD))
+        else:
+            parts += (Piece(row.name, Style.NAME), f" {row.version}")
+            asked = f"  needs {row.requirement}" if backwards else f"  for {row.requirement}"
+            if backwards or row.requirement != row.name:
+                parts.append(Piece(asked, Style.FAINT))
+        if row.kind not in (Relation.REQUIRES, Relation.REQUIRES_FIRST):
+            parts.append(Piece(f"  {_kind(row)}", Style.FAINT))
+        if row.repeat:
+            parts.append(Piece(f"  {_REPEATS[row.repeat]}", Style.FAINT))
+        yield from ink.flowed(line(*parts), len(margin) + 4)
+
+
+def _kind(row: NeedRow) -> str:
+    return row.kind.value.replace("-", " ")
+
+
+def _met(row: NeedRow) -> Piece:
+    if row.status is Standing.UNMET:
+        return Piece("unmet", Style.BAD if row.kind.hard else Style.FAINT)
+    return Piece(row.name or "", Style.NAME)
+
+
+def _closing(answer: Answer[NeedRow], backwards: bool) -> list[str | Piece]:
+    summary = answer.summary
+    number = count_words(summary["packages"], "package")
+    parts: list[str | Piece] = [Piece(number, Style.TITLE)]
+    parts.append(" would be affected" if backwards else " needed")
+    parts.append(f", {size_words(summary['installed_size'])} installed")
+    if summary["deepest"] > 1:
+        parts.append(f", up to {summary['deepest']} steps away")
+    if not backwards:
+        unmet = summary["unmet"]
+        parts.append("; ")
+        parts.append(
+            Piece(f"{unmet:,} unmet", Style.BAD) if unmet else Piece("every need is met", Style.GOOD)
+        )
+    return parts

@@ -1,0 +1,72 @@
+"""How owners are shown."""
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.questions.owner import OwnerName, PathOwners
+from filigree.questions.ownership import How
+from filigree.views.page import Column, Ink, Piece, Style, line
+from filigree.views.screens.words import closing
+from filigree.views.text import count_words
+
+_WORDS = {
+    How.LISTED: "on its list",
+    How.ALIAS: "the same file by another path",
+    How.DIVERTED: "its copy was moved here",
+    How.ALTERNATIVE: "chosen among alternatives",
+    How.GENERATED: "made when it was installed",
+}
+_MANY = 4
+
+
+def screen(answer: Answer[PathOwners], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    columns = (Column("path", wrap=True), Column("comes from", wrap=True), Column("version"), Column("how we know"))
+    table = [cells for found in answer.records if len(found.owners) <= _MANY for cells in _cells(found)]
+    if table:
+        yield from ink.table(columns, table)
+        yield ""
+    for found in answer.records:
+        if len(found.owners) > _MANY:
+            yield from _shared(found, ink)
+            yield ""
+    summary = answer.summary
+    parts: list[str | Piece] = [Piece(count_words(summary["paths"], "path"), Style.TITLE)]
+    parts.append(f", {summary['owned']:,} from a package")
+    if summary["of_nobody"]:
+        parts += (", ", Piece(f"{summary['of_nobody']:,} of nobody's", Style.BAD))
+    yield from closing(ink, *parts)
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return ("path", "resolved", "name", "version", "architecture", "how")
+
+
+def rows(answer: Answer[PathOwners], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    for found in answer.records:
+        for owner in found.owners or [None]:
+            end = (owner.name, owner.version, owner.architecture, owner.how) if owner else (None,) * 4
+            yield (found.path, found.resolved, *end)
+
+
+def _cells(found: PathOwners) -> Iterator[list[str | Piece]]:
+    path = found.path
+    if found.resolved is not None and found.resolved != path:
+        path = f"{path} → {found.resolved}"
+    if not found.owners:
+        there = "of nobody's" if found.resolved else "there is no such path"
+        yield [path, Piece(there, Style.BAD), "", ""]
+    for owner in found.owners:
+        yield [path, Piece(owner.name, Style.NAME), owner.version, _how(found, owner)]
+        path = ""
+
+
+def _how(found: PathOwners, owner: OwnerName) -> str:
+    words = _WORDS[owner.how]
+    return words if found.resolved else f"{words}; not on the disk"
+
+
+def _shared(found: PathOwners, ink: Ink) -> Iterator[str]:
+    number = count_words(len(found.owners), "package")
+    yield ink.paint(line(Piece(found.path, Style.TITLE), f" is shared by {number}"))
+    yield from ink.flowed(line("  ", ", ".join(owner.name for owner in found.owners)), 2)

@@ -1,0 +1,82 @@
+"""How a survey is shown."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import fields
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.model.package import State
+from filigree.questions.survey import Survey, Weight
+from filigree.views.page import Column, Ink, Piece, Style, line
+from filigree.views.screens.words import STATE_WORDS, fact, minute
+from filigree.views.text import count_words, listed, size_words
+
+_BAR = 30
+
+
+def screen(answer: Answer[Survey], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    """What it is, how it stands, and what is biggest."""
+    found = answer.records[0]
+    yield ink.paint(line(Piece(found.label or "A system that gives itself no name", Style.TITLE)))
+    yield ink.paint(
+        line(f"{found.family} system, {found.architecture or 'any architecture'}, at {answer.system.root}")
+    )
+    yield ""
+    states = [f"{n:,} {STATE_WORDS[State(state)]}" for state, n in found.states.items()]
+    yield from fact(ink, "Packages", listed(states) if states else "none")
+    yield from fact(ink, "Reasons", listed([f"{n:,} {why}" for why, n in found.reasons.items()]))
+    yield from fact(ink, "Held back", f"{found.held:,}" if found.held else "none")
+    yield from fact(ink, "Size", f"{size_words(found.installed_size)} by the packages' own account")
+    yield from fact(
+        ink, "Paths", f"{found.distinct_paths:,}, listed {count_words(found.paths, 'time')} in all"
+    )
+    yield from fact(ink, "Newest change", *_newest(found))
+    yield from fact(ink, "Health", _health(found))
+    if found.biggest:
+        yield ""
+        yield ink.paint(line(Piece("The biggest", Style.TITLE)))
+        yield from ink.table(
+            (Column("", wrap=True), Column("", wrap=True), Column(""), Column("", right=True), Column("")),
+            [_weight(weight, found.biggest[0].installed_size or 1) for weight in found.biggest],
+            indent=2,
+        )
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return ("fact", "value")
+
+
+def rows(answer: Answer[Survey], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    found = answer.records[0]
+    for field in fields(found):
+        if field.name == "biggest":
+            for weight in found.biggest:
+                yield ("biggest", f"{weight.name} {weight.installed_size or ''}")
+        else:
+            yield (field.name, getattr(found, field.name))
+
+
+def _newest(found: Survey) -> list[str]:
+    if found.newest_change is None or found.age_days is None:
+        return ["not on record"]
+    ago = "today" if found.age_days == 0 else f"{count_words(found.age_days, 'day')} ago"
+    return [f"{minute(found.newest_change)}, {ago}: {found.newest_package}"]
+
+
+def _health(found: Survey) -> Piece:
+    if not found.troubled:
+        return Piece("every package is in working order, by its own record", Style.GOOD)
+    number = count_words(len(found.troubled), "package is", "packages are")
+    return Piece(f"{number} not in working order: {', '.join(found.troubled)}", Style.BAD)
+
+
+def _weight(weight: Weight, most: int) -> list[str | Piece]:
+    size = weight.installed_size or 0
+    bar = "▇" * max(1, round(_BAR * size / most)) if size else ""
+    return [
+        Piece(weight.name, Style.NAME),
+        weight.version,
+        weight.architecture,
+        size_words(size),
+        Piece(bar, Style.NAME),
+    ]

@@ -1,0 +1,125 @@
+"""How verdicts are shown: grouped by package, worst first, then all of it in a few lines."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import fields
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.model.files import Aspect, Difference, Verdict
+from filigree.questions.verify import FileVerdict
+from filigree.views.page import Ink, Piece, Style, line
+from filigree.views.screens.words import VERDICT_STYLES, closing
+from filigree.views.text import count_words, listed, size_words
+
+_FIELDS = tuple(field.name for field in fields(FileVerdict))
+_WORST = {verdict: place for place, verdict in enumerate(Verdict)}
+_HINTS = {
+    Verdict.UNRECORDED: "nothing on record to compare with",
+    Verdict.EXCUSED: "absent or moved by declared policy",
+    Verdict.UNREADABLE: "could not be read",
+    Verdict.EDITED: "configuration, changed here",
+}
+_WIDE = 11
+
+
+def screen(answer: Answer[FileVerdict], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    for package, found in _groups(answer.records):
+        yield ink.paint(line(Piece(package, Style.TITLE)))
+        for row in found:
+            yield from _file(row, ink)
+        yield ""
+    yield from _summary(answer, ink)
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return _FIELDS
+
+
+def rows(answer: Answer[FileVerdict], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    for row in answer.records:
+        differences = [_plain_difference(d) for d in row.differences]
+        yield [differences if name == "differences" else getattr(row, name) for name in _FIELDS]
+
+
+def _groups(records: Sequence[FileVerdict]) -> list[tuple[str, list[FileVerdict]]]:
+    groups: dict[tuple[str, str], list[FileVerdict]] = {}
+    for row in records:
+        groups.setdefault((row.package, row.architecture), []).append(row)
+    for found in groups.values():
+        found.sort(key=lambda row: (_WORST[row.verdict], row.path))
+    ordered = sorted(
+        groups.items(),
+        key=lambda item: (_WORST[item[1][0].verdict], -_alarms(item[1]), item[0]),
+    )
+    names = [name for name, _ in groups]
+    return [
+        (name if names.count(name) == 1 else f"{name}:{architecture}", found)
+        for (name, architecture), found in ordered
+    ]
+
+
+def _alarms(found: Sequence[FileVerdict]) -> int:
+    return sum(row.verdict.alarming for row in found)
+
+
+def _file(row: FileVerdict, ink: Ink) -> Iterator[str]:
+    words = row.verdict.value.ljust(_WIDE)
+    told = "; ".join(_words(difference, row) for difference in row.differences) or row.reason or ""
+    pieces: list[str | Piece] = ["  ", Piece(words, VERDICT_STYLES[row.verdict]), row.path]
+    if told:
+        pieces.append(Piece(f"  {told}", Style.FAINT))
+    yield from ink.flowed(line(*pieces), _WIDE + 4)
+
+
+def _words(difference: Difference, row: FileVerdict) -> str:
+    expected, found = difference.expected, difference.found
+    match difference.aspect:
+        case Aspect.CONTENT:
+            algorithm = (expected or "").partition(":")[0]
+            return f"{row.role.value}, other content than recorded ({algorithm})"
+        case Aspect.PRESENCE:
+            return found or f"{row.role.value}, not on the disk"
+    aspect = difference.aspect.value.replace("-", " ")
+    return f"{aspect} is {found}, recorded is {expected}"
+
+
+def _plain_difference(difference: Difference) -> str:
+    expected, found = difference.expected or "", difference.found or ""
+    return f"{difference.aspect.value}: {expected} -> {found}"
+
+
+def _summary(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
+    summary = answer.summary
+    verdicts = {Verdict(name): count for name, count in summary["verdicts"].items()}
+    parts: list[str | Piece] = [
+        Piece(count_words(summary["paths"], "path"), Style.TITLE),
+        f" of {count_words(summary['packages'], 'package')} looked at, ",
+        f"{size_words(summary['bytes_read'])} read in {summary['seconds']:.1f} s",
+    ]
+    yield from closing(ink, *parts)
+    for verdict in sorted(verdicts, key=_WORST.__getitem__):
+        hint = _HINTS.get(verdict)
+        pieces: list[str | Piece] = [
+            f"  {verdicts[verdict]:>9,} ",
+            Piece(verdict.value, VERDICT_STYLES[verdict]),
+        ]
+        if hint:
+            pieces.append(Piece(f"  {hint}", Style.FAINT))
+        yield ink.paint(line(*pieces))
+    compared = listed([name.replace("-", " ") for name in summary["compared"]])
+    yield from ink.flowed(
+        line(
+            Piece(
+                f"This rests on the local record alone ({compared}): "
+                "whoever could change the files could have changed it too.",
+                Style.FAINT,
+            )
+        )
+    )
+    if not any(verdict.alarming for verdict in verdicts) and not answer.interrupted:
+        clean = not answer.gaps and Verdict.UNREADABLE not in verdicts
+        words = "Nothing is altered or missing" + ("." if clean else ", of what could be looked at.")
+        yield ink.paint(line(Piece(words, Style.GOOD if clean else Style.WARN)))
+    elif answer.interrupted:
+        left = summary["paths_in_all"] - summary["paths"]
+        yield ink.paint(line(Piece(f"Interrupted: {left:,} paths were not reached.", Style.WARN)))

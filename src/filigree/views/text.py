@@ -1,0 +1,77 @@
+r"""Hostile text made fit to show, and numbers made fit to read.
+
+What comes from a package, a path or an index may hold anything. Rules:
+
+- A byte that is not UTF-8 is shown as `\xNN`, a control sign as `\xNN` or `\uNNNN`; so are signs
+  that reorder text or have no width, which make one thing look like another.
+- A backslash that would make such an escape ambiguous is doubled: `unescaped` gives every text back.
+"""
+
+import re
+
+_HOSTILE = re.compile(
+    "[\x00-\x1f\x7f-\x9f\u00ad\u061c\u180e\u200b-\u200f\u2028-\u202e\u2060-\u206f"
+    "\ufeff\ufff9-\ufffb\ud800-\udfff\U000e0000-\U000e007f]|\\\\(?=[\\\\xuU])"
+)
+_UNDECODED = re.compile("[\ud800-\udfff]|\\\\(?=[\\\\xuU])")
+_ESCAPED = re.compile(
+    r"\\(?:x([0-9a-f]{2})|u([0-9a-f]{4})|U([0-9a-f]{8})|\\)"
+)
+
+
+def escaped(text: str) -> str:
+    """A text for a terminal or a line: one line, no control signs, nothing lost."""
+    return _HOSTILE.sub(_escape, text)
+
+
+def decodable(text: str) -> str:
+    """A text for JSON, which has its own way with control signs: only what is not UTF-8 is escaped."""
+    return _UNDECODED.sub(_escape, text)
+
+
+def unescaped(text: str) -> str:
+    """The text that `escaped` or `decodable` was given."""
+    return _ESCAPED.sub(_unescape, text)
+
+
+def _escape(match: re.Match[str]) -> str:
+    sign = match[0]
+    if sign == "\\":
+        return "\\\\"
+    code = ord(sign)
+    if 0xDC80 <= code <= 0xDCFF:
+        return f"\\x{code - 0xDC00:02x}"
+    # Two digits are bytes: a control sign above 0x7f is a character, and written with four.
+    if code < 0x80:
+        return f"\\x{code:02x}"
+    return f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
+
+
+def _unescape(match: re.Match[str]) -> str:
+    two, four, eight = match.groups()
+    if two:
+        code = int(two, 16)
+        return chr(code if code < 0x80 else code + 0xDC00)
+    return chr(int(four or eight, 16)) if four or eight else "\\"
+
+
+def size_words(size: int | None) -> str:
+    """Bytes for people: `512 B`, `1.4 MiB`; empty where it is not known."""
+    if size is None:
+        return ""
+    amount = float(size)
+    for unit in ("B", "KiB", "MiB", "GiB"):
+        if amount < 1024:
+            return f"{amount:.0f} {unit}" if unit == "B" or amount >= 100 else f"{amount:.1f} {unit}"
+        amount /= 1024
+    return f"{amount:.1f} TiB"
+
+
+def count_words(count: int, one: str, many: str | None = None) -> str:
+    """A number with its noun: `1 package`, `12,040 packages`."""
+    return f"{count:,} {one if count == 1 else many or one + 's'}"
+
+
+def listed(parts: list[str]) -> str:
+    """Words in a row: `a, b and c`."""
+    return " and ".join([", ".join(parts[:-1]), parts[-1]] if len(parts) > 1 else parts)
