@@ -6,7 +6,7 @@ from typing import Annotated, Any
 import typer
 
 from filigree import __version__
-from filigree.cli import check, look, trace
+from filigree.cli import check, demo, look, trace
 
 app = typer.Typer(
     name="filigree",
@@ -17,7 +17,7 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 
-_LOOK, _TRACE, _CHECK = "Look", "Trace", "Check"
+_LOOK, _TRACE, _CHECK, _TELL = "Look", "Trace", "Check", "Tell"
 _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
     ("survey", look.survey, _LOOK, ("survey", "survey --root /mnt/heron")),
     (
@@ -78,6 +78,7 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
             "verify --root /mnt/heron --only altered --format json",
         ),
     ),
+    ("demo", demo.demo, _TELL, ("demo", "demo --into stations", "demo --into stations --build-only")),
 )
 
 

@@ -37,9 +37,9 @@ class Order(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Filter:
-    """Which packages are wanted. An empty part does not filter.
+    """Which packages are wanted. An empty part does not filter; `sections` are globs.
 
-    Without `states`, all packages that have files on the disk. `sections` are globs.
+    Without `states`, all packages that have more than configuration on the disk.
     """
 
     patterns: tuple[str, ...] = ()
@@ -62,9 +62,9 @@ def census(
 
     Raises BadQuestion where a pattern does not parse.
     """
-    chosen = [p for p in system.packages if _passes(p, wanted)]
     names = name_filter(wanted.patterns, wanted.match)
-    chosen = [p for p in chosen if names(p.name)]
+    passing = [p for p in system.packages if _passes(p, wanted) and names(p.name)]
+    chosen = [p for p in passing if p.state.present or wanted.states]
     chosen.sort(key=lambda p: (p.name, p.architecture))
     chosen.sort(key=_ORDERS[order], reverse=reverse is (order in (Order.NAME, Order.SECTION)))
     shown = chosen if limit is None else chosen[:limit]
@@ -72,7 +72,7 @@ def census(
         "census",
         system.system_label,
         [package_row(p) for p in shown],
-        _summary(system, chosen, len(shown), wanted),
+        _summary(chosen, len(shown), len(passing) - len(chosen)),
         system.gaps,
         bad_news=not chosen and wanted != Filter(),
     )
@@ -111,10 +111,8 @@ def _expression(pattern: str, match: Match) -> str:
 
 
 def _passes(package: Package, wanted: Filter) -> bool:
-    if wanted.states:
-        if package.state not in wanted.states:
-            return False
-    elif not package.state.present:
+    states = wanted.states or _ON_RECORD
+    if package.state not in states:
         return False
     if wanted.reason is not None and package.reason is not wanted.reason:
         return False
@@ -127,6 +125,7 @@ def _passes(package: Package, wanted: Filter) -> bool:
     )
 
 
+_ON_RECORD = frozenset(State) - {State.NOT_INSTALLED}
 _LONG_AGO = datetime.min.replace(tzinfo=UTC)
 # Sizes and times go from the largest and newest down: what an auditor looks at first.
 _ORDERS: dict[Order, Callable[[Package], Any]] = {
@@ -153,10 +152,7 @@ def by_reason(packages: Iterable[Package]) -> dict[str, int]:
     return dict(counts.most_common())
 
 
-def _summary(
-    system: System, chosen: Sequence[Package], shown: int, wanted: Filter
-) -> dict[str, Any]:
-    left = sum(p.state is State.CONFIGURATION_LEFT for p in system.packages)
+def _summary(chosen: Sequence[Package], shown: int, left: int) -> dict[str, Any]:
     return {
         "count": len(chosen),
         "shown": shown,
@@ -164,5 +160,5 @@ def _summary(
         "states": by_state(chosen),
         "reasons": by_reason(chosen),
         "held": sum(p.held for p in chosen),
-        "configuration_left": 0 if wanted.states else left,
+        "configuration_left": left,
     }

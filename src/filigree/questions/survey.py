@@ -31,7 +31,7 @@ class Survey:
     packages: int
     states: dict[str, int]
     reasons: dict[str, int]
-    held: int
+    held: list[str]
     troubled: list[str]
     installed_size: int
     paths: int
@@ -57,7 +57,7 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
         packages=len(present),
         states=by_state(system.packages),
         reasons=by_reason(present),
-        held=sum(p.held for p in present),
+        held=[p.name for p in present if p.held],
         troubled=troubled,
         installed_size=total_size(present),
         paths=paths,

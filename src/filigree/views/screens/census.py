@@ -7,7 +7,7 @@ from filigree.model.answer import Answer
 from filigree.questions.rows import PACKAGE_FIELDS, PackageRow
 from filigree.views.page import Column, Ink, Piece, Style
 from filigree.views.plain import plain
-from filigree.views.screens.words import STATE_WORDS, closing, day, standing
+from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, closing, day, standing
 from filigree.views.text import count_words, size_words
 
 DEFAULT = ("name", "version", "architecture", "reason", "state", "installed_size", "summary")
@@ -82,7 +82,7 @@ def _closing(summary: dict[str, Any]) -> list[str | Piece]:
         parts.append(f"{summary['shown']:,} shown of ")
     parts.append(Piece(count_words(summary["count"], "package"), Style.TITLE))
     parts.append(f", {size_words(summary['installed_size'])} installed")
-    words = [f"{count:,} {reason}" for reason, count in summary["reasons"].items()]
+    words = [f"{n:,} {REASON_WORDS[reason]}" for reason, n in summary["reasons"].items()]
     if words and summary["reasons"].keys() != {"unknown"}:
         parts.append(f"; {', '.join(words)}")
     if summary["held"]:

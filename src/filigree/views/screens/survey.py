@@ -8,7 +8,7 @@ from filigree.model.answer import Answer
 from filigree.model.package import State
 from filigree.questions.survey import Survey, Weight
 from filigree.views.page import Column, Ink, Piece, Style, line
-from filigree.views.screens.words import STATE_WORDS, fact, minute
+from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, fact, minute
 from filigree.views.text import count_words, listed, size_words
 
 _BAR = 30
@@ -24,8 +24,9 @@ def screen(answer: Answer[Survey], ink: Ink, options: dict[str, Any]) -> Iterato
     yield ""
     states = [f"{n:,} {STATE_WORDS[State(state)]}" for state, n in found.states.items()]
     yield from fact(ink, "Packages", listed(states) if states else "none")
-    yield from fact(ink, "Reasons", listed([f"{n:,} {why}" for why, n in found.reasons.items()]))
-    yield from fact(ink, "Held back", f"{found.held:,}" if found.held else "none")
+    reasons = [f"{n:,} {REASON_WORDS.get(why, why)}" for why, n in found.reasons.items()]
+    yield from fact(ink, "Reasons", listed(reasons) if reasons else "none")
+    yield from fact(ink, "Held back", listed(found.held) if found.held else "nothing")
     yield from fact(ink, "Size", f"{size_words(found.installed_size)} by the packages' own account")
     yield from fact(
         ink, "Paths", f"{found.distinct_paths:,}, listed {count_words(found.paths, 'time')} in all"

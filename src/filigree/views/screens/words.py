@@ -19,6 +19,11 @@ STATE_WORDS = {
     State.NOT_INSTALLED: "not installed",
     State.UNKNOWN: "in an unknown state",
 }
+REASON_WORDS = {
+    "chosen": "chosen by a person",
+    "dependency": "came as dependencies",
+    "unknown": "for reasons not on record",
+}
 VERDICT_STYLES = {
     Verdict.ALTERED: Style.BAD,
     Verdict.MISSING: Style.BAD,

@@ -1,0 +1,130 @@
+"""Writes the database of a made-up `deb` system: our own writer of the format."""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from filigree.demo.disk import Disk
+from filigree.demo.goods import BUILT, Good
+from filigree.demo.world import OFFICE, PEOPLE, Ware
+from filigree.families.deb import places
+
+_FIELDS = (
+    ("Pre-Depends", "needs_first"),
+    ("Depends", "needs"),
+    ("Recommends", "recommends"),
+    ("Suggests", "suggests"),
+    ("Enhances", "enhances"),
+    ("Breaks", "breaks"),
+    ("Conflicts", "conflicts"),
+    ("Replaces", "replaces"),
+    ("Provides", "provides"),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Installed:
+    """A ware as it is installed on one station. `missing_list` leaves its list out."""
+
+    ware: Ware
+    goods: tuple[Good, ...]
+    status: str = "install ok installed"
+    architecture: str = "amd64"
+    at: datetime = BUILT
+    chosen: bool = False
+
+    @property
+    def stem(self) -> str:
+        """The name of its files beside the database."""
+        name = self.ware.name
+        return f"{name}:{self.architecture}" if self.shared else name
+
+    @property
+    def shared(self) -> bool:
+        """Whether it may stand beside itself for another architecture."""
+        return bool(self.ware.library)
+
+
+def version_of(ware: Ware) -> str:
+    return f"{ware.epoch}:{ware.version}" if ware.epoch else ware.version
+
+
+def stanza(one: Installed) -> str:
+    """The status stanza of an installed ware."""
+    ware = one.ware
+    size = sum(len(good.content or b"") for good in one.goods)
+    lines = [f"Package: {ware.name}"]
+    if ware.essential:
+        lines.append("Essential: yes")
+    lines += [
+        f"Status: {one.status}",
+        f"Priority: {'required' if ware.essential else 'optional'}",
+        f"Section: {ware.section}",
+        f"Installed-Size: {-(-size // 1024) + 4 * len(one.goods) // 10}",
+        f"Maintainer: {PEOPLE[len(ware.name) % len(PEOPLE)]}",
+        f"Architecture: {one.architecture}",
+    ]
+    if one.shared or ware.foreign:
+        lines.append(f"Multi-Arch: {'same' if one.shared else 'foreign'}")
+    if ware.source:
+        lines.append(f"Source: {ware.source}")
+    lines.append(f"Version: {version_of(ware)}")
+    for name, attribute in _FIELDS:
+        text = getattr(ware, attribute)
+        if text:
+            lines.append(f"{name}: {text}")
+    settings = [good for good in one.goods if good.config]
+    if settings:
+        lines.append("Conffiles:")
+        lines += (f" {good.path} {good.md5}" for good in settings)
+    lines += [
+        f"Description: {ware.summary}",
+        f" Part of the equipment of the stations of the {OFFICE}.",
+        " .",
+        f" This is {ware.name} as the office ships it to every gauge.",
+        f"Homepage: https://tides.example/{ware.source or ware.name}",
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def write_database(disk: Disk, installed: Iterable[Installed]) -> None:
+    """Status, lists, digests, scripts and marks of everything that is installed."""
+    everything = list(installed)
+    disk.file(places.STATUS, "\n".join(stanza(one) for one in everything) + "\n")
+    disk.file(places.ARCHITECTURES, "amd64\narm64\n")
+    disk.file(f"{places.INFO}/format", "1\n")
+    for one in everything:
+        _write_info(disk, one)
+    disk.file(
+        places.AUTOMATIC,
+        "".join(
+            f"Package: {one.ware.name}\nArchitecture: amd64\nAuto-Installed: 1\n\n"
+            for one in everything
+            if not one.chosen and one.architecture in ("amd64", "all")
+        ),
+    )
+
+
+def _write_info(disk: Disk, one: Installed) -> None:
+    left = "config-files" in one.status
+    goods = [good for good in one.goods if good.config or not left]
+    stem = f"{places.INFO}/{one.stem}"
+    paths = ["/."] + [good.path for good in goods]
+    disk.file(f"{stem}.list", "".join(f"{path}\n" for path in paths), at=one.at)
+    settings = [good.path for good in goods if good.config]
+    if settings:
+        disk.file(f"{stem}.conffiles", "".join(f"{path}\n" for path in settings), at=one.at)
+    digests = [f"{g.md5}  {g.path[1:]}\n" for g in goods if g.content is not None and not g.config]
+    if digests:
+        disk.file(f"{stem}.md5sums", "".join(digests), at=one.at)
+    for script in one.ware.scripts:
+        text = f"#!/bin/dsh\nset -e\n# {script} of {one.ware.name}\nexit 0\n"
+        if script == "triggers":
+            text = "interest-noawait saltc-cache\n"
+        disk.file(f"{stem}.{script}", text, 0o755, one.at)
+
+
+def moved(one: Installed, diverted: Mapping[str, str]) -> Installed:
+    """The same, with files put down where diversions send them. The record keeps the originals."""
+    goods = tuple(replace(good, path=diverted.get(good.path, good.path)) for good in one.goods)
+    return replace(one, goods=goods)

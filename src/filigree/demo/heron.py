@@ -1,0 +1,146 @@
+"""The station heron: a `deb` system, and what an intruder did to it."""
+
+import os
+from datetime import timedelta
+from pathlib import Path
+
+from filigree.demo import deb
+from filigree.demo.disk import Disk
+from filigree.demo.goods import BUILT, goods_of, machine_code
+from filigree.demo.world import WARES, Ware
+from filigree.families.deb import places
+
+LIBRARIES = "/usr/lib/x86_64-linux-gnu"
+OTHER_LIBRARIES = "/usr/lib/aarch64-linux-gnu"
+
+SWAPPED = "/usr/bin/tidegauge"
+VANISHED = "/usr/share/tidetables"
+REDIRECTED = "/usr/bin/foghorn-test"
+OPENED = "/usr/sbin/lockgate"
+STRAY = "/usr/sbin/gullcheck"
+EDITED = "/etc/tidegauge/gauge.conf"
+KEEPER = "chartroom"
+DIVERTED = {
+    "/usr/bin/plot-chart": "/usr/bin/plot-chart.ropewalk",
+    "/usr/share/man/man1/plot-chart.1": "/usr/share/man/man1/plot-chart.ropewalk.1",
+}
+VIEWER = "/usr/bin/chart-viewer"
+_BEFORE = BUILT - timedelta(days=40)
+
+
+def build_heron(folder: Path) -> Path:
+    """Build the station in a folder, which is emptied first; its root comes back."""
+    disk = Disk(folder)
+    _ground(disk)
+    installed = [_installed(number, ware) for number, ware in enumerate(WARES)]
+    installed.append(_second_architecture())
+    for one in installed:
+        _put_down(disk, one)
+    deb.write_database(disk, sorted(installed, key=lambda one: (one.ware.name, one.architecture)))
+    _policy(disk)
+    _daily_life(disk)
+    _intruder(disk)
+    return folder
+
+
+def _ground(disk: Disk) -> None:
+    for name in ("bin", "sbin", "lib"):
+        disk.directory(f"/usr/{name}")
+        disk.link(f"/{name}", f"usr/{name}")
+    disk.directory("/tmp", 0o1777)
+    disk.directory("/proc")
+    # The builder's own numbers play the station's root: a folder can belong to nobody else.
+    uid, gid = os.getuid(), os.getgid()
+    disk.file("/etc/passwd", f"root:x:{uid}:{gid}:root:/root:/bin/dsh\ntide:x:950:950::/:/bin/dsh\n")
+    disk.file("/etc/group", f"root:x:{gid}:\ntide:x:950:\n")
+    disk.file("/etc/hostname", "heron\n")
+    disk.file(
+        "/usr/lib/os-release",
+        'PRETTY_NAME="Sallow Coast Tide Office, station heron"\nNAME="Sallow Coast"\n'
+        'ID=sallowcoast\nVERSION_ID="12"\n',
+    )
+    disk.link("/etc/os-release", "../usr/lib/os-release")
+
+
+def _installed(number: int, ware: Ware) -> deb.Installed:
+    return deb.Installed(
+        ware,
+        goods_of(ware, LIBRARIES),
+        _STATUS.get(ware.name, "install ok installed"),
+        "all" if ware.any_machine else "amd64",
+        BUILT + timedelta(hours=7 * number, minutes=number),
+        ware.chosen,
+    )
+
+
+_STATUS = {
+    "foghorn": "hold ok installed",
+    "lockgate-firmware": "install reinstreq half-installed",
+    "oldgauge": "deinstall ok config-files",
+    "gullpost": "install ok half-configured",
+}
+
+
+def _second_architecture() -> deb.Installed:
+    ware = next(ware for ware in WARES if ware.name == "libkelp1")
+    goods = goods_of(ware, OTHER_LIBRARIES)
+    return deb.Installed(ware, goods, "install ok installed", "arm64", BUILT, False)
+
+
+def _put_down(disk: Disk, one: deb.Installed) -> None:
+    if one.ware.name != KEEPER:
+        one = deb.moved(one, DIVERTED)
+    goods = one.goods
+    if "config-files" in one.status:
+        goods = tuple(good for good in goods if good.config)
+    if "half-installed" in one.status:
+        goods = goods[: len(goods) // 2]
+    disk.ship((good for good in goods if not _left_out(good.path)), _BEFORE)
+
+
+def _left_out(path: str) -> bool:
+    """What the station's declared rules leave out: papers, but for the licenses."""
+    return path.startswith("/usr/share/doc/") and path.endswith("/changelog")
+
+
+def _policy(disk: Disk) -> None:
+    diversions = "".join(f"{original}\n{to}\n{KEEPER}\n" for original, to in DIVERTED.items())
+    disk.file(places.DIVERSIONS, diversions)
+    disk.file(places.OVERRIDES, f"root root 4750 {OPENED}\nroot root 0640 /etc/jetty/keys\n")
+    disk.real(OPENED).chmod(0o4750)
+    disk.real("/etc/jetty/keys").chmod(0o640)
+    disk.file(
+        f"{places.CONFIGURATION_PARTS}/small-station",
+        "# A station has little room.\n"
+        "path-exclude=/usr/share/doc/*\n"
+        "path-include=/usr/share/doc/*/copyright\n",
+    )
+    disk.file(
+        f"{places.LINK_GROUPS}/chart-viewer",
+        f"auto\n{VIEWER}\n\n/usr/bin/chartroom\n50\n/usr/bin/chartlite\n10\n\n",
+    )
+    disk.link(VIEWER, f"{places.CHOSEN_LINKS}/chart-viewer")
+    disk.link(f"{places.CHOSEN_LINKS}/chart-viewer", "/usr/bin/chartroom")
+
+
+def _daily_life(disk: Disk) -> None:
+    """What nobody did wrong: a setting that the keeper changed, a log, a cache."""
+    text = disk.real(EDITED).read_text()
+    disk.file(EDITED, text + "# Read every six minutes since the new pier.\ninterval = 6\n")
+    disk.file("/var/log/tidegauge.log", "2026-02-27 06:12 +1.204\n2026-02-27 06:18 +1.197\n")
+
+
+def _intruder(disk: Disk) -> None:
+    """What somebody did: at night, with root's rights, and with an eye on size and time."""
+    size = disk.real(SWAPPED).stat().st_size
+    disk.file(SWAPPED, machine_code("not the tide gauge", size), 0o755, _BEFORE)
+    disk.remove(sorted(g.path for g in goods_of(_ware("tidetables")) if VANISHED in g.path)[5])
+    disk.remove(REDIRECTED)
+    disk.link(REDIRECTED, "/var/tmp/.fog/horn", _BEFORE)
+    disk.file("/var/tmp/.fog/horn", "#!/bin/dsh\n# Says that all is well.\nexit 0\n", 0o755)
+    disk.real(OPENED).chmod(0o4755)
+    disk.file(STRAY, machine_code("of nobody's", 31_337), 0o755, _BEFORE)
+
+
+def _ware(name: str) -> Ware:
+    return next(ware for ware in WARES if ware.name == name)

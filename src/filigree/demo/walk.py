@@ -1,0 +1,75 @@
+"""The walk through an audit: the stations are built, asked, and their answers shown."""
+
+import subprocess
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from filigree.demo.heron import build_heron
+from filigree.model.errors import BadQuestion
+
+STATIONS: dict[str, Callable[[Path], Path]] = {"heron": build_heron}
+_MARK = "made by filigree demo"
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """One stop of the walk: what is wondered, and the question that is asked. `{root}` is filled in."""
+
+    says: str
+    asks: tuple[str, ...]
+
+
+STOPS: tuple[Stop, ...] = (
+    Stop("A disk has come in from station heron. What kind of system is it, and how does it feel?",
+         ("survey",)),
+    Stop("What did a person choose to install here, the biggest first?",
+         ("census", "--chosen", "--sort", "size", "--limit", "8")),
+    Stop("Which packages have to do with charts?", ("census", "chart")),
+    Stop("Everything about the one that reads the gauge.", ("dossier", "tidegauge")),
+    Stop("Which programs and settings does it bring?",
+         ("contents", "tidegauge", "--role", "program", "--role", "config")),
+    Stop("What does it stand on?", ("needs", "tidegauge", "--deep")),
+    Stop("And who stands on the sea water library?", ("needed-by", "libbrine2", "--deep")),
+    Stop("Whose is this program, that one, and the viewer that links to another?",
+         ("owner", "/usr/bin/plot-chart", "/usr/bin/plot-chart.ropewalk", "chart-viewer",
+          "/usr/sbin/gullcheck")),
+    Stop("Is everything on this disk still as it was shipped?", ("verify",)),
+)  # fmt: skip
+
+
+def build_stations(into: Path) -> dict[str, Path]:
+    """Build every station below a folder. Raises BadQuestion rather than empty somebody's folder."""
+    note = into / "README.txt"
+    ours = note.is_file() and _MARK in note.read_text(errors="replace")
+    taken = [name for name in STATIONS if (into / name).exists()]
+    if taken and not ours:
+        raise BadQuestion(
+            f"there is a folder {taken[0]} already, and it is not a station of ours",
+            str(into),
+            "name another folder with --into",
+        )
+    into.mkdir(parents=True, exist_ok=True)
+    note.write_text(f"Made-up systems of the Sallow Coast Tide Office, {_MARK}.\n")
+    return {name: build(into / name) for name, build in STATIONS.items()}
+
+
+def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> None:
+    """Ask the questions one after another, each as a person would type it, and show each answer."""
+    for stop in STOPS:
+        say("")
+        say(f"# {stop.says}")
+        root = roots["heron"]
+        arguments = [*stop.asks, "--root", root.name]
+        say(f"$ filigree {' '.join(arguments)}")
+        say("")
+        status = _run([*arguments, "--format", "table", "--no-pager"], root.parent, colour)
+        say(f"(exit status {status})")
+
+
+def _run(arguments: list[str], folder: Path, colour: bool) -> int:
+    command = [sys.executable, "-m", "filigree", *arguments]
+    command += ["--color", "always" if colour else "never"]
+    sys.stdout.flush()
+    return subprocess.run(command, cwd=folder, check=False).returncode
