@@ -29,8 +29,9 @@ READ_LIMIT = 1 << 30
 
 _DIRECTORY = os.O_PATH | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+_stat, _open, _read, _close = os.stat, os.open, os.read, os.close
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
-
+_READ_QUIETLY = _READ | os.O_NOATIME
 _FORM = 0o170000
 _KINDS = {
     stat.S_IFREG: Kind.FILE,
@@ -300,59 +301,45 @@ class Jail:
     def holds(self, path: str, digest: str) -> int:
         """How many bytes a regular file with that digest has; -1 where anything is not just so.
 
-        The same looks in the same order as `observe`, in one piece: it is asked of every file of a
-        system, and what it does not confirm is looked at again, with care.
+        Made to be asked of every file of a system: what it does not confirm, for whatever reason,
+        is to be looked at again with `observe`. No second look at the file is needed here, for
+        bytes that changed while they were read do not have the digest.
         """
         directory, _, name = path.rpartition("/")
-        above = self._near.get(directory)
+        handle = -1
         try:
+            above = self._near.get(directory)
             if above is None:
-                above = self._approach(directory)
+                above = self._near[directory] = self._handle(self._enter(directory))
             raw = name.encode("utf-8", "surrogateescape")
-            before = os.stat(raw, dir_fd=above, follow_symlinks=False)
-            if before.st_mode & _FORM != stat.S_IFREG:
+            seen = _stat(raw, dir_fd=above, follow_symlinks=False)
+            if seen.st_mode & _FORM != stat.S_IFREG:
                 return -1
             algorithm, _, expected = digest.partition(":")
-            new = _HASHES[algorithm]
-            size = before.st_size
-            handle = self._open(raw, above, before)
+            size = seen.st_size
+            quiet = self._quiet_owner
+            flags = _READ_QUIETLY if quiet in (0, seen.st_uid) else _READ
+            handle = _open(raw, flags, dir_fd=above)
+            if size < CHUNK:
+                data = _read(handle, size + 1)
+                found = _HASHES[algorithm](data, usedforsecurity=False)
+            else:
+                found = _HASHES[algorithm](usedforsecurity=False)
+                window = self._window
+                while count := os.readv(handle, (window,)):
+                    found.update(window[:count])
         except (OSError, ValueError, KeyError, AccessError):
             return -1
-        try:
-            if size < CHUNK:
-                data = os.read(handle, size + 1)
-                if len(data) != size:
-                    return -1
-                found = new(data, usedforsecurity=False)
-            else:
-                found = new(usedforsecurity=False)
-                buffer = self._window
-                while count := os.readv(handle, (buffer,)):
-                    found.update(buffer[:count])
-            after = os.fstat(handle)
-        except OSError:
-            return -1
         finally:
-            os.close(handle)
-        if (
-            found.hexdigest() == expected
-            and after.st_ino == before.st_ino
-            and after.st_mtime_ns == before.st_mtime_ns
-            and after.st_size == size
-            and after.st_dev == before.st_dev
-        ):
-            return size
-        return -1
-
-    def _approach(self, directory: str) -> int:
-        handle = self._near[directory] = self._handle(self._enter(directory))
-        return handle
+            if handle >= 0:
+                _close(handle)
+        return size if found.hexdigest() == expected else -1
 
     def _open(self, raw: bytes, above: int, seen: os.stat_result) -> int:
         """Open a file that was just seen to be regular. Access times are left alone if possible."""
         if self._quiet_owner in (0, seen.st_uid):
             try:
-                return os.open(raw, _READ | os.O_NOATIME, dir_fd=above)
+                return os.open(raw, _READ_QUIETLY, dir_fd=above)
             except PermissionError:
                 pass
         return os.open(raw, _READ, dir_fd=above)

@@ -5,6 +5,7 @@ out one job at a time, with one in reserve, so that a worker never waits and a s
 blocks others. Workers ignore the keyboard; the parent stops them.
 """
 
+import gc
 import multiprocessing
 import os
 import signal
@@ -121,6 +122,8 @@ def _serve(
 ) -> None:
     """A worker's life: take an index, do the job, send the outcome."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    # What a job makes has no cycles, and what was inherited should stay shared.
+    gc.disable()
     for other in others:
         other.close()
     while True:

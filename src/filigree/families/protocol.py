@@ -55,6 +55,14 @@ class Database(Protocol):
         """The paths of every package that has any."""
         ...
 
+    def path_count(self, package: Package) -> int:
+        """About how many paths a package has: cheap, and good enough to share out work."""
+        ...
+
+    def report_unclaimed(self) -> None:
+        """Report what is on record of packages that the database does not know."""
+        ...
+
     def files(self, package: Package) -> list[FileRecord]:
         """What is on record of each path of a package, in the record's order."""
         ...

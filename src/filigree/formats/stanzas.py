@@ -5,7 +5,7 @@ space or a tab goes on with the field above; ` .` stands for an empty line. Fiel
 depend on case.
 """
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from filigree.formats.damage import Damage, text_of
@@ -14,8 +14,20 @@ STANZA_LIMIT = 16 << 20
 """Bytes that one stanza may have: a hundred times the largest known."""
 
 
+_SPELLINGS = (
+    "Package Status Priority Section Installed-Size Origin Maintainer Bugs Architecture Multi-Arch "
+    "Source Version Replaces Provides Depends Pre-Depends Recommends Suggests Breaks Conflicts "
+    "Enhances Conffiles Description Homepage Essential Protected Auto-Installed"
+).split()
+_KNOWN = frozenset(_SPELLINGS)
+_BY_FOLDED = {name.lower(): name for name in _SPELLINGS}
+
+
 class Stanza(NamedTuple):
-    """The fields of one stanza by name, as written; continuation lines keep their first space."""
+    """The fields of one stanza by name; continuation lines keep their first space.
+
+    The names that readers ask for are spelled as the Policy spells them, the others as written.
+    """
 
     fields: dict[str, str]
     line: int
@@ -56,6 +68,8 @@ def parse_stanza(block: bytes, line: int = 1) -> Stanza | Damage:
         name, colon, first = text.partition(":")
         if not colon or not name:
             return Damage(number, "a line that is no field")
+        if name not in _KNOWN:
+            name = _BY_FOLDED.get(name.lower(), name)
         if name in fields:
             damages.append(Damage(number, f"the field {name} is given twice"))
             value = []
@@ -66,18 +80,6 @@ def parse_stanza(block: bytes, line: int = 1) -> Stanza | Damage:
     if len(value) > 1:
         fields[name] = "\n".join(value)
     return Stanza(fields, line, tuple(damages))
-
-
-def field(fields: Mapping[str, str], name: str) -> str | None:
-    """A field's value by its name in any case; None where it is absent."""
-    value = fields.get(name)
-    if value is not None:
-        return value
-    wanted = name.lower()
-    for key in fields:
-        if key.lower() == wanted:
-            return fields[key]
-    return None
 
 
 def _blocks(chunks: Iterable[bytes], limit: int) -> Iterator[tuple[bytes, int, bool]]:

@@ -17,6 +17,7 @@ from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
 SLICE = 512
+MANY = 64
 _SPARE = 1 << 30
 
 LOUD = frozenset(verdict for verdict in Verdict if not verdict.quiet)
@@ -48,12 +49,16 @@ class Progress(NamedTuple):
 
 
 class _Job(NamedTuple):
-    """A slice of a package's paths; the last one takes all that are left."""
+    """A part of a package's files: the `part`-th of `parts`, of about `paths` paths."""
 
     package: Package
-    start: int
-    stop: int
-    last: bool
+    part: int
+    parts: int
+    paths: int
+
+    def of(self, records: list[FileRecord]) -> list[FileRecord]:
+        count = len(records)
+        return records[count * self.part // self.parts : count * (self.part + 1) // self.parts]
 
 
 class _Outcome(NamedTuple):
@@ -81,8 +86,8 @@ def verify(
     """
     started = time.monotonic()
     packages, notes = _packages(system, subjects)
-    jobs = _jobs(system, packages, subjects is None)
-    total = sum(job.stop - job.start for job in jobs)
+    jobs = _jobs(system, packages)
+    total = sum(job.paths for job in jobs)
     run = _Run(system, verdicts, aspects)
     tally = _Tally(total, progress)
     interrupted = False
@@ -113,22 +118,26 @@ def verify(
 def _packages(
     system: System, subjects: Iterable[str] | None
 ) -> tuple[Sequence[Package], list[str]]:
-    if subjects is not None:
+    if subjects is None:
+        system.database.report_unclaimed()
+    else:
         matched = match_subjects(system, subjects)
         return matched.packages, [str(unmatched) for unmatched in matched.unmatched]
     return [p for p in system.packages if p.state is not State.NOT_INSTALLED], []
 
 
-def _jobs(system: System, packages: Sequence[Package], everything: bool) -> list[_Job]:
-    """Slices of packages, the largest packages first: what comes last should be short."""
-    database = system.database
-    listings = database.listings() if everything else ((p, database.listing(p)) for p in packages)
-    counts = [(package, len(listing)) for package, listing in listings]
-    counts.sort(key=lambda pair: -(pair[0].installed_size or 0))
+def _jobs(system: System, packages: Sequence[Package]) -> list[_Job]:
+    """Packages, and parts of those that are too large; the largest come first, the short ones last.
+
+    A package is read by each worker that has a part of it, so where there are many packages only
+    the very largest are divided.
+    """
+    most = SLICE if len(packages) < MANY else 16 * SLICE
     jobs = []
-    for package, paths in counts:
-        starts = range(0, max(paths, 1), SLICE)
-        jobs += (_Job(package, s, min(s + SLICE, paths), s + SLICE >= paths) for s in starts)
+    for package in sorted(packages, key=lambda p: -(p.installed_size or 0)):
+        paths = system.database.path_count(package)
+        parts = max(1, -(-paths // most))
+        jobs += (_Job(package, part, parts, paths // parts) for part in range(parts))
     return jobs
 
 
@@ -151,11 +160,10 @@ class _Run:
         limit = None if size is None else 64 * size + _SPARE
         counts: dict[Verdict, int] = {}
         read = 0
-        records = self._records(job.package)
         quick = Verdict.INTACT not in self._verdicts
         holds = self._system.jail.holds
         intact = 0
-        for record in records[job.start : None if job.last else job.stop]:
+        for record in job.of(self._records(job.package)):
             if quick and record.digest is not None and record.digest_is_all:
                 size = holds(record.location, record.digest)
                 if size >= 0:
@@ -217,11 +225,10 @@ class _Tally:
         self._progress = progress
 
     def add(self, done: Done[_Outcome], job: _Job) -> None:
-        count = job.stop - job.start
-        self._done += count
+        self._done += job.paths
         if done.result is None:
             why = done.failure or "it failed"
-            self._gaps.append(Gap(f"{count} files of {job.package.name}", why))
+            self._gaps.append(Gap(f"about {job.paths} files of {job.package.name}", why))
         else:
             outcome = done.result
             self.rows += ((job.package, row) for row in outcome.rows)
@@ -238,8 +245,8 @@ class _Tally:
         for why, count in self._unreadable.most_common():
             gaps.append(Gap(f"{count} files that could not be read", why))
         if interrupted:
-            left = self._total - self._done
-            gaps.append(Gap(f"{left} of {self._total} files", "interrupted before they were reached"))
+            left = f"about {self._total - self._done} of {self._total} paths"
+            gaps.append(Gap(left, "interrupted before they were reached"))
         return gaps
 
     def summary(self, system: System, packages: int, seconds: float) -> dict[str, Any]:

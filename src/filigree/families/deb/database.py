@@ -15,7 +15,7 @@ from filigree.families.protocol import Report
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.deb_relations import RelationError
 from filigree.formats.digest_list import read_digest_list
-from filigree.formats.stanzas import Stanza, field, read_stanzas
+from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import FileRecord, Kind, ManagedLink, Relocation, Role
@@ -23,6 +23,7 @@ from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Reason, Script, State
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
+_BYTES_A_PATH = 60
 _HEX = frozenset("0123456789abcdef")
 
 
@@ -32,6 +33,7 @@ class DebDatabase:
     def __init__(self, jail: Jail, report: Report) -> None:
         self._jail = jail
         self._report = report
+        self._list_sizes: dict[tuple[str, str], int] = {}
         self._packages = self._read_packages()
 
     # -- packages --------------------------------------------------------------------------
@@ -99,8 +101,8 @@ class DebDatabase:
 
     def _package(self, stanza: Stanza, automatic: frozenset[str] | None) -> Package:
         fields = stanza.fields
-        name = field(fields, "Package") or ""
-        architecture = field(fields, "Architecture") or ""
+        name = fields.get("Package") or ""
+        architecture = fields.get("Architecture") or ""
         reason = None
         if automatic is not None:
             # A package for all architectures is marked under the system's own.
@@ -117,9 +119,9 @@ class DebDatabase:
             for stanza in read_stanzas(self._jail.pieces(places.AUTOMATIC)):
                 if isinstance(stanza, Damage):
                     self._damaged(places.AUTOMATIC, [stanza])
-                elif field(stanza.fields, "Auto-Installed") == "1":
-                    name = field(stanza.fields, "Package") or ""
-                    marked |= {name, f"{name}:{field(stanza.fields, 'Architecture')}"}
+                elif stanza.fields.get("Auto-Installed") == "1":
+                    name = stanza.fields.get("Package") or ""
+                    marked |= {name, f"{name}:{stanza.fields.get('Architecture')}"}
         except AccessError as error:
             self._report(Gap(places.AUTOMATIC, error.what))
             return None
@@ -148,7 +150,9 @@ class DebDatabase:
         if path is None:
             return None
         try:
-            return datetime.fromtimestamp(self._jail.observe(path).modified // 10**9, UTC)
+            seen = self._jail.observe(path)
+            self._list_sizes[name, architecture] = seen.size
+            return datetime.fromtimestamp(seen.modified // 10**9, UTC)
         except (AccessError, OverflowError, ValueError, OSError):
             return None
 
@@ -169,15 +173,17 @@ class DebDatabase:
         for package in self._packages:
             if package.state is not State.NOT_INSTALLED:
                 yield package, self.listing(package)
-        for name in self.unclaimed():
-            self._report(Gap(f"{places.INFO}/{name}", "a file list of no package on record"))
+        self.report_unclaimed()
 
-    def unclaimed(self) -> list[str]:
-        """File lists of packages that the database does not know."""
+    def report_unclaimed(self) -> None:
         known = {p.name for p in self._packages}
         known |= {f"{p.name}:{p.architecture}" for p in self._packages}
-        lists = (name for name in self._info if name.endswith(".list"))
-        return sorted(name for name in lists if name[:-5] not in known)
+        for name in sorted(self._info):
+            if name.endswith(".list") and name[:-5] not in known:
+                self._report(Gap(f"{places.INFO}/{name}", "a file list of no package on record"))
+
+    def path_count(self, package: Package) -> int:
+        return self._list_sizes.get((package.name, package.architecture), 0) // _BYTES_A_PATH + 1
 
     def files(self, package: Package) -> list[FileRecord]:
         digests = self._digests(package)
@@ -204,7 +210,7 @@ class DebDatabase:
 
     def configuration(self, package: Package) -> list[FileRecord]:
         found = []
-        for line in (field(package.fields, "Conffiles") or "").split("\n"):
+        for line in (package.fields.get("Conffiles") or "").split("\n"):
             parts = line.split()
             if len(parts) < 2 or not parts[0].startswith("/"):
                 continue

@@ -4,7 +4,6 @@ import re
 from datetime import datetime
 
 from filigree.formats.deb_relations import parse_capabilities, parse_needs
-from filigree.formats.stanzas import field
 from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Reason, State, Wanted
 
@@ -51,16 +50,16 @@ def package_of(
     fields: dict[str, str], reason: Reason | None, installed_at: datetime | None
 ) -> Package:
     """The package of a stanza. Raises NotAPackage where name, version or architecture is missing."""
-    name = field(fields, "Package")
+    name = fields.get("Package")
     if not name:
         raise NotAPackage("a stanza without a package name")
-    wanted, flag, state = _status(field(fields, "Status"))
-    version = field(fields, "Version") or ""
-    architecture = field(fields, "Architecture") or ""
+    wanted, flag, state = _status(fields.get("Status"))
+    version = fields.get("Version") or ""
+    architecture = fields.get("Architecture") or ""
     if state is not State.NOT_INSTALLED and not (version and architecture):
         raise NotAPackage(f"{name} has no {'architecture' if version else 'version'}")
-    summary, description = _description(field(fields, "Description"))
-    source, source_version = _source(field(fields, "Source"), name, version)
+    summary, description = _description(fields.get("Description"))
+    source, source_version = _source(fields.get("Source"), name, version)
     return Package(
         name=name,
         version=version,
@@ -71,15 +70,15 @@ def package_of(
         reason=reason if state.present else None,
         held=wanted is Wanted.HOLD,
         damaged=flag != "ok",
-        protected=any(field(fields, mark) == "yes" for mark in ("Essential", "Protected")),
-        section=field(fields, "Section"),
+        protected=any(fields.get(mark) == "yes" for mark in ("Essential", "Protected")),
+        section=fields.get("Section"),
         source=source,
         source_version=source_version,
         summary=summary,
         description=description,
-        homepage=field(fields, "Homepage"),
-        maintainer=field(fields, "Maintainer"),
-        installed_size=_kibibytes(field(fields, "Installed-Size")),
+        homepage=fields.get("Homepage"),
+        maintainer=fields.get("Maintainer"),
+        installed_size=_kibibytes(fields.get("Installed-Size")),
         installed_at=installed_at if state.present else None,
         fields=fields,
     )
