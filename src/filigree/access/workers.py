@@ -20,9 +20,9 @@ IN_HAND = 2
 
 
 class Done(NamedTuple, Generic[T]):
-    """One job's outcome: its place in the list, and its result or why there is none."""
+    """One job's outcome: the job's place in the list, and its result or why there is none."""
 
-    index: int
+    place: int
     result: T | None
     failure: str | None
 
@@ -63,9 +63,7 @@ class _Crew(Generic[J, T]):
         for _ in range(count):
             here, there = context.Pipe()
             others = [here, *self._hands]
-            process = context.Process(
-                target=_serve, args=(there, others, jobs, work), daemon=True
-            )
+            process = context.Process(target=_serve, args=(there, others, jobs, work), daemon=True)
             process.start()
             there.close()
             self._processes.append(process)
@@ -131,6 +129,7 @@ def _serve(
             index = hand.recv()
         except (EOFError, OSError):
             os._exit(0)
+        outcome: tuple[int, Any, str | None]
         try:
             outcome = (index, work(jobs[index]), None)
         except Exception as error:  # a worker must outlive any one job; the parent reports it

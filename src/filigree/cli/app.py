@@ -78,7 +78,12 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
             "verify --root /mnt/heron --only altered --format json",
         ),
     ),
-    ("demo", demo.demo, _TELL, ("demo", "demo --into stations", "demo --into stations --build-only")),
+    (
+        "demo",
+        demo.demo,
+        _TELL,
+        ("demo", "demo --into stations", "demo --into stations --build-only"),
+    ),
 )
 
 

@@ -43,9 +43,15 @@ def census(
             show_default=False,
         ),
     ] = None,
-    glob: Annotated[bool, typer.Option("--glob", help="Patterns are globs of whole names.")] = False,
-    regex: Annotated[bool, typer.Option("--regex", help="Patterns are regular expressions.")] = False,
-    word: Annotated[bool, typer.Option("--word", help="Patterns are whole words of a name.")] = False,
+    glob: Annotated[
+        bool, typer.Option("--glob", help="Patterns are globs of whole names.")
+    ] = False,
+    regex: Annotated[
+        bool, typer.Option("--regex", help="Patterns are regular expressions.")
+    ] = False,
+    word: Annotated[
+        bool, typer.Option("--word", help="Patterns are whole words of a name.")
+    ] = False,
     exact: Annotated[bool, typer.Option("--exact", help="Patterns are whole names.")] = False,
     chosen: Annotated[bool, typer.Option("--chosen", help="Only what a person asked for.")] = False,
     dependency: Annotated[
@@ -117,8 +123,12 @@ def contents(
         list[Role] | None,
         typer.Option(help="Only files of this role; repeatable.", show_default=False),
     ] = None,
-    tree: Annotated[bool, typer.Option("--tree", help="Below one another, as directories.")] = False,
-    totals: Annotated[bool, typer.Option("--totals", help="Only counts and sizes by role.")] = False,
+    tree: Annotated[
+        bool, typer.Option("--tree", help="Below one another, as directories.")
+    ] = False,
+    totals: Annotated[
+        bool, typer.Option("--totals", help="Only counts and sizes by role.")
+    ] = False,
 ) -> Asked:
     """Which files are in a package, by role."""
     from filigree.questions.contents import contents

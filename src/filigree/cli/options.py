@@ -44,7 +44,9 @@ _SHARED: dict[str, tuple[Any, Any]] = {
         Annotated[
             str,
             typer.Option(
-                metavar="DIR", rich_help_panel=_PANEL, help="The root of the system that is audited."
+                metavar="DIR",
+                rich_help_panel=_PANEL,
+                help="The root of the system that is audited.",
             ),
         ],
         "/",

@@ -27,7 +27,9 @@ class ProgressLine:
         share = now.done / now.total if now.total else 1.0
         left = f"{passed / share - passed:,.0f} s left" if share else ""
         rate = f"{size_words(int(now.bytes_read / passed))}/s"
-        sys.stderr.write(f"\r\x1b[K{share:5.0%}  {now.done:,} of {now.total:,} paths, {rate}, {left}")
+        sys.stderr.write(
+            f"\r\x1b[K{share:5.0%}  {now.done:,} of {now.total:,} paths, {rate}, {left}"
+        )
         sys.stderr.flush()
 
     def close(self) -> None:

@@ -9,10 +9,38 @@ from functools import lru_cache
 from filigree.demo.world import OFFICE, SEED, Ware
 
 BUILT = datetime(2026, 1, 12, 8, 30, tzinfo=UTC)
-_WORDS = (
-    "high low water spring neap tide gauge mark datum sluice lock buoy fog horn chart sound "
-    "ebb flood slack moon quarter depth harbour bar channel groyne dike marsh salt station"
-).split()
+_WORDS = [
+    "high",
+    "low",
+    "water",
+    "spring",
+    "neap",
+    "tide",
+    "gauge",
+    "mark",
+    "datum",
+    "sluice",
+    "lock",
+    "buoy",
+    "fog",
+    "horn",
+    "chart",
+    "sound",
+    "ebb",
+    "flood",
+    "slack",
+    "moon",
+    "quarter",
+    "depth",
+    "harbour",
+    "bar",
+    "channel",
+    "groyne",
+    "dike",
+    "marsh",
+    "salt",
+    "station",
+]
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,14 +111,16 @@ def _programs(ware: Ware) -> list[Good]:
         found.append(_manual(ware, name, 1))
     for name in ware.daemons:
         key = f"{ware.name}/{name}"
-        found.append(Good(f"/usr/sbin/{name}", 0o755, machine_code(key, _size(key, 20_000, 90_000))))
+        found.append(
+            Good(f"/usr/sbin/{name}", 0o755, machine_code(key, _size(key, 20_000, 90_000)))
+        )
         found.append(_manual(ware, name, 8))
     return found
 
 
 def _manual(ware: Ware, name: str, section: int) -> Good:
-    text = f'.TH {name.upper()} {section} "2026-01-12" "{OFFICE}"\n.SH NAME\n{name} \\- {ware.summary.lower()}\n'
-    text += ".SH DESCRIPTION\n" + words(f"manual/{name}", 120)
+    text = f'.TH {name.upper()} {section} "2026-01-12" "{OFFICE}"\n.SH NAME\n'
+    text += f"{name} \\- {ware.summary.lower()}\n.SH DESCRIPTION\n" + words(f"manual/{name}", 120)
     return Good(f"/usr/share/man/man{section}/{name}.{section}", 0o644, text.encode())
 
 
@@ -114,7 +144,10 @@ def _shared(ware: Ware) -> list[Good]:
     for number in range(ware.data):
         key = f"{ware.name}/data{number}"
         dice = random.Random(f"{SEED}/{key}")
-        rows = [f"{dice.randint(0, 720):>4} {dice.uniform(-4, 4):+.3f}" for _ in range(ware.data_size // 12)]
+        rows = [
+            f"{dice.randint(0, 720):>4} {dice.uniform(-4, 4):+.3f}"
+            for _ in range(ware.data_size // 12)
+        ]
         name = f"{dice.choice(_WORDS)}-{number + 1:02d}.tbl"
         text = "\n".join(rows) + "\n"
         found.append(Good(f"/usr/share/{ware.name}/{name}", 0o644, text.encode()))
@@ -129,7 +162,8 @@ def _shared(ware: Ware) -> list[Good]:
 
 
 def _papers(ware: Ware) -> list[Good]:
-    license_ = f"{ware.name} is made up by the {OFFICE}.\nIt may be copied by anybody who minds the tide.\n"
+    license_ = f"{ware.name} is made up by the {OFFICE}.\n"
+    license_ += "It may be copied by anybody who minds the tide.\n"
     changes = f"{ware.name} ({ware.version})\n\n" + words(f"{ware.name}/changes", 150)
     folder = f"/usr/share/doc/{ware.name}"
     return [

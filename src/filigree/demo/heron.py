@@ -51,7 +51,9 @@ def _ground(disk: Disk) -> None:
     disk.directory("/proc")
     # The builder's own numbers play the station's root: a folder can belong to nobody else.
     uid, gid = os.getuid(), os.getgid()
-    disk.file("/etc/passwd", f"root:x:{uid}:{gid}:root:/root:/bin/dsh\ntide:x:950:950::/:/bin/dsh\n")
+    disk.file(
+        "/etc/passwd", f"root:x:{uid}:{gid}:root:/root:/bin/dsh\ntide:x:950:950::/:/bin/dsh\n"
+    )
     disk.file("/etc/group", f"root:x:{gid}:\ntide:x:950:\n")
     disk.file("/etc/hostname", "heron\n")
     disk.file(

@@ -79,9 +79,7 @@ class Database(Protocol):
         """Every name that a package answers to, its own first."""
         ...
 
-    def meets(
-        self, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool:
+    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:
         """Whether `holder`, through one of its capabilities, meets what `asker` asks for."""
         ...
 

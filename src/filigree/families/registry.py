@@ -33,8 +33,7 @@ def family_of(jail: Jail) -> Family:
             return family
         looked += (f"{path} ({family.name})" for path in family.looked_for())
     raise NoSystem(
-        "no package database of a known family is below this root; looked for "
-        + ", ".join(looked),
+        "no package database of a known family is below this root; looked for " + ", ".join(looked),
         jail.root,
         "name the top directory of a system with --root",
     )

@@ -35,7 +35,7 @@ def version_key(version: str) -> Key:
 def compare_versions(one: str, other: str) -> int:
     """-1, 0 or 1 as `one` sorts before, with or after `other`."""
     a, b = version_key(one), version_key(other)
-    return (a > b) - (a < b)  # type: ignore[operator]
+    return (a > b) - (a < b)
 
 
 def _number(digits: str) -> tuple[int, str]:

@@ -14,11 +14,35 @@ STANZA_LIMIT = 16 << 20
 """Bytes that one stanza may have: a hundred times the largest known."""
 
 
-_SPELLINGS = (
-    "Package Status Priority Section Installed-Size Origin Maintainer Bugs Architecture Multi-Arch "
-    "Source Version Replaces Provides Depends Pre-Depends Recommends Suggests Breaks Conflicts "
-    "Enhances Conffiles Description Homepage Essential Protected Auto-Installed"
-).split()
+_SPELLINGS = [
+    "Package",
+    "Status",
+    "Priority",
+    "Section",
+    "Installed-Size",
+    "Origin",
+    "Maintainer",
+    "Bugs",
+    "Architecture",
+    "Multi-Arch",
+    "Source",
+    "Version",
+    "Replaces",
+    "Provides",
+    "Depends",
+    "Pre-Depends",
+    "Recommends",
+    "Suggests",
+    "Breaks",
+    "Conflicts",
+    "Enhances",
+    "Conffiles",
+    "Description",
+    "Homepage",
+    "Essential",
+    "Protected",
+    "Auto-Installed",
+]
 _KNOWN = frozenset(_SPELLINGS)
 _BY_FOLDED = {name.lower(): name for name in _SPELLINGS}
 
@@ -34,9 +58,7 @@ class Stanza(NamedTuple):
     damages: tuple[Damage, ...] = ()
 
 
-def read_stanzas(
-    chunks: Iterable[bytes], limit: int = STANZA_LIMIT
-) -> Iterator[Stanza | Damage]:
+def read_stanzas(chunks: Iterable[bytes], limit: int = STANZA_LIMIT) -> Iterator[Stanza | Damage]:
     """The stanzas of a file that comes in pieces, each with the line where it starts.
 
     A stanza over `limit` bytes, or with a line that is no field, is a Damage in its place.

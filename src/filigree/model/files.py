@@ -100,7 +100,6 @@ class FileRecord(NamedTuple):
     mark: Role | None = None
     excuse: str | None = None
 
-
     @property
     def digest_is_all(self) -> bool:
         """Whether a regular file with the right digest is all that the record asks for."""

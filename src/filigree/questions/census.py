@@ -53,7 +53,7 @@ class Filter:
 
 def census(
     system: System,
-    wanted: Filter = Filter(),  # noqa: B008 - immutable
+    wanted: Filter = Filter(),
     order: Order = Order.NAME,
     reverse: bool = False,
     limit: int | None = None,
@@ -84,7 +84,7 @@ def name_filter(patterns: Sequence[str], match: Match) -> Callable[[str], bool]:
     Case counts for a glob, a regular expression and an exact name alone.
     """
     if not patterns:
-        return lambda name: True
+        return lambda _: True
     if match is Match.EXACT:
         return frozenset(patterns).__contains__
     insensitive = match in (Match.SUBSTRING, Match.WORD)

@@ -92,9 +92,7 @@ def _look(system: System, package: Package, record: FileRecord) -> Observation |
         return None
 
 
-def _row(
-    system: System, package: Package, record: FileRecord, seen: Observation | None
-) -> Content:
+def _row(system: System, package: Package, record: FileRecord, seen: Observation | None) -> Content:
     kind = record.kind or (seen.kind if seen else None)
     # Another thing in the file's place says nothing about the file that was shipped.
     if seen is not None and seen.kind is not kind:

@@ -10,7 +10,7 @@ from filigree.model.package import Package, Script, VersionParts, Wanted
 from filigree.questions.graph import Graph
 from filigree.questions.judging import judge
 from filigree.questions.needs import Standing
-from filigree.questions.rows import PACKAGE_FIELDS, PackageRow
+from filigree.questions.rows import PackageRow, package_facts
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
@@ -73,7 +73,7 @@ def dossier(system: System, subjects: Iterable[str], full: bool = False) -> Answ
 def _dossier(system: System, graph: Graph, package: Package, full: bool) -> Dossier:
     database = system.database
     return Dossier(
-        *(getattr(package, name) for name in PACKAGE_FIELDS),
+        **package_facts(package),
         parts=system.family.split_version(package.version),
         wanted=package.wanted,
         damaged=package.damaged,

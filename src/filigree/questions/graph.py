@@ -11,6 +11,8 @@ from filigree.system import System
 
 HARD = frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES})
 
+_NOBODY: tuple[Package | None, ...] = (None,)
+
 
 class Tie(NamedTuple):
     """One need between two packages; `holder` is None where nothing installed meets it."""
@@ -66,7 +68,7 @@ class Graph:
             for need in self._database.needs(package):
                 if need.kind.positive:
                     holders = self.met_by(need, package)
-                    ties += (Tie(package, need, holder) for holder in holders or [None])
+                    ties += (Tie(package, need, holder) for holder in holders or _NOBODY)
             self._forward[id(package)] = ties
         return ties
 

@@ -80,9 +80,9 @@ def _differences(system: System, record: FileRecord, seen: Observation) -> list[
 
 
 def _other_kind(jail: Jail, record: FileRecord, seen: Observation) -> Judged:
-    if record.kind is Kind.DIRECTORY and seen.kind is Kind.LINK:
-        if jail.is_directory(record.location):
-            return Judged(Verdict.EXCUSED, reason="a directory that is reached through a link")
+    linked = record.kind is Kind.DIRECTORY and seen.kind is Kind.LINK
+    if linked and jail.is_directory(record.location):
+        return Judged(Verdict.EXCUSED, reason="a directory that is reached through a link")
     found = f"link to {seen.link_target}" if seen.link_target else seen.kind.value
     expected = record.kind.value if record.kind else None
     return Judged(Verdict.ALTERED, (Difference(Aspect.KIND, expected, found),))

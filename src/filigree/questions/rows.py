@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass, fields
 from datetime import datetime
+from typing import Any
 
 from filigree.model.package import Package, Reason, State
 
@@ -38,6 +39,11 @@ class PackageRow:
 PACKAGE_FIELDS = tuple(field.name for field in fields(PackageRow))
 
 
+def package_facts(package: Package) -> dict[str, Any]:
+    """The fields of a package's record, by name."""
+    return {name: getattr(package, name) for name in PACKAGE_FIELDS}
+
+
 def package_row(package: Package) -> PackageRow:
     """The record of a package."""
-    return PackageRow(*(getattr(package, name) for name in PACKAGE_FIELDS))
+    return PackageRow(**package_facts(package))

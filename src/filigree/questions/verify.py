@@ -94,7 +94,7 @@ def verify(
     outcomes = share(jobs, run.judge_job, workers)
     try:
         for done in outcomes:
-            tally.add(done, jobs[done.index])
+            tally.add(done, jobs[done.place])
     except KeyboardInterrupt:
         interrupted = True
     finally:
@@ -107,7 +107,7 @@ def verify(
         "verify",
         system.system_label,
         [row for _, row in tally.rows],
-        tally.summary(system, len(packages), time.monotonic() - started),
+        tally.summary(system, packages, time.monotonic() - started),
         system.gaps,
         notes,
         bad_news=bool(notes) or any(v.alarming for v in tally.verdicts if tally.verdicts[v]),
@@ -133,7 +133,7 @@ def _jobs(system: System, packages: Sequence[Package]) -> list[_Job]:
     the very largest are divided.
     """
     most = SLICE if len(packages) < MANY else 16 * SLICE
-    jobs = []
+    jobs: list[_Job] = []
     for package in sorted(packages, key=lambda p: -(p.installed_size or 0)):
         paths = system.database.path_count(package)
         parts = max(1, -(-paths // most))
@@ -249,9 +249,12 @@ class _Tally:
             gaps.append(Gap(left, "interrupted before they were reached"))
         return gaps
 
-    def summary(self, system: System, packages: int, seconds: float) -> dict[str, Any]:
+    def summary(
+        self, system: System, packages: Sequence[Package], seconds: float
+    ) -> dict[str, Any]:
         return {
-            "packages": packages,
+            "packages": len(packages),
+            "unsound": {p.name: p.state.value for p in packages if not p.state.sound},
             "paths": self.verdicts.total(),
             "paths_in_all": self._total,
             "verdicts": {v.value: self.verdicts[v] for v in Verdict if self.verdicts[v]},

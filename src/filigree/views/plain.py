@@ -7,7 +7,6 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import fields, is_dataclass
 from datetime import datetime
 from enum import Enum
-from functools import lru_cache
 from typing import Any
 
 from filigree.model.answer import SCHEMA, Answer, iso
@@ -20,7 +19,11 @@ def json_object(answer: Answer[Any]) -> dict[str, Any]:
     return {
         "schema": SCHEMA,
         "question": answer.question,
-        "system": {"root": plain(system.root), "family": system.family, "label": plain(system.label)},
+        "system": {
+            "root": plain(system.root),
+            "family": system.family,
+            "label": plain(system.label),
+        },
         "records": [plain(record) for record in answer.records],
         "summary": plain(answer.summary),
         "gaps": [{"what": plain(gap.what), "why": plain(gap.why)} for gap in answer.gaps],
@@ -74,18 +77,22 @@ def plain(value: Any) -> Any:
         return iso(value)
     if isinstance(value, Mapping):
         return {decodable(str(key)): plain(inner) for key, inner in value.items()}
-    names = _names(type(value))
+    names = _field_names(value)
     if names is not None:
         return {name: plain(getattr(value, name)) for name in names}
     return [plain(inner) for inner in value]
 
 
-@lru_cache(maxsize=128)
-def _names(kind: type) -> tuple[str, ...] | None:
-    """The field names of a record's type; None where it is a mere sequence."""
-    if is_dataclass(kind):
-        return tuple(field.name for field in fields(kind))
-    return getattr(kind, "_fields", None)
+def _field_names(value: Any) -> tuple[str, ...] | None:
+    """The field names of a record; None where the value is a mere sequence."""
+    kind = type(value)
+    if kind not in _NAMES:
+        found = tuple(field.name for field in fields(kind)) if is_dataclass(kind) else None
+        _NAMES[kind] = found or getattr(kind, "_fields", None)
+    return _NAMES[kind]
+
+
+_NAMES: dict[type, tuple[str, ...] | None] = {}
 
 
 def _json(value: Any) -> str:
@@ -108,7 +115,7 @@ def _flat(value: Any) -> str:
         return str(value)
     if isinstance(value, Mapping):
         return "; ".join(f"{_flat(key)}={_flat(inner)}" for key, inner in value.items())
-    names = _names(type(value))
+    names = _field_names(value)
     if names is not None:
         return " ".join(filter(None, (_flat(getattr(value, name)) for name in names)))
     return "; ".join(_flat(inner) for inner in value)

@@ -14,9 +14,7 @@ _HOSTILE = re.compile(
     "\ufeff\ufff9-\ufffb\ud800-\udfff\U000e0000-\U000e007f]|\\\\(?=[\\\\xuU])"
 )
 _UNDECODED = re.compile("[\ud800-\udfff]|\\\\(?=[\\\\xuU])")
-_ESCAPED = re.compile(
-    r"\\(?:x([0-9a-f]{2})|u([0-9a-f]{4})|U([0-9a-f]{8})|\\)"
-)
+_ESCAPED = re.compile(r"\\(?:x([0-9a-f]{2})|u([0-9a-f]{4})|U([0-9a-f]{8})|\\)")
 
 
 def escaped(text: str) -> str:
@@ -62,7 +60,9 @@ def size_words(size: int | None) -> str:
     amount = float(size)
     for unit in ("B", "KiB", "MiB", "GiB"):
         if amount < 1024:
-            return f"{amount:.0f} {unit}" if unit == "B" or amount >= 100 else f"{amount:.1f} {unit}"
+            return (
+                f"{amount:.0f} {unit}" if unit == "B" or amount >= 100 else f"{amount:.1f} {unit}"
+            )
         amount /= 1024
     return f"{amount:.1f} TiB"
 

@@ -10,7 +10,13 @@ from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
 from filigree.families.deb.needs import term_is_met
 from filigree.families.deb.policy import Policy, read_managed_links, read_policy
-from filigree.families.deb.stanza import MODELLED, NotAPackage, capabilities_of, needs_of, package_of
+from filigree.families.deb.stanza import (
+    MODELLED,
+    NotAPackage,
+    capabilities_of,
+    needs_of,
+    package_of,
+)
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.deb_relations import RelationError
@@ -77,9 +83,7 @@ class DebDatabase:
             f"{places.STATUS_PARTS}/{name}" for name in parts if not name.endswith(".md5sums")
         ]
 
-    def _read_status(
-        self, path: str, automatic: frozenset[str] | None
-    ) -> Iterator[Package]:
+    def _read_status(self, path: str, automatic: frozenset[str] | None) -> Iterator[Package]:
         for stanza in read_stanzas(self._whole_lines(path)):
             if isinstance(stanza, Damage):
                 self._damaged(path, [stanza])
@@ -190,7 +194,7 @@ class DebDatabase:
         settings = {record.path: record for record in self.configuration(package)}
         paths = list(self.listing(package))
         directories = {path.rpartition("/")[0] or "/" for path in paths}
-        touches = self._policy.touches
+        policy = self._policy
         found = []
         for path in paths:
             digest = digests.pop(path[1:], None)
@@ -198,7 +202,7 @@ class DebDatabase:
                 found.append(settings.pop(path))
                 continue
             kind = Kind.FILE if digest else Kind.DIRECTORY if path in directories else None
-            if touches(path):
+            if policy.rules or path in policy.declared:
                 found.append(self._declared(package, path, kind, digest))
             elif path.startswith("/"):
                 found.append(FileRecord(path, path, kind, digest))
@@ -241,7 +245,7 @@ class DebDatabase:
         )
 
     def _digests(self, package: Package) -> dict[str, str]:
-        """Digests by path, without the first slash. Lines that are no digest are reported, the rest is kept."""
+        """Digests by path, without the first slash. Lines that are none are reported."""
         path = self._info_path(package.name, package.architecture, "md5sums")
         if path is None:
             beside = f"{places.STATUS_PARTS}/{package.name}.md5sums"
@@ -272,9 +276,7 @@ class DebDatabase:
             self._report(Gap(f"what {package.name} provides", str(error)))
             return (Capability(package.name, package.version),)
 
-    def meets(
-        self, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool:
+    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:
         return term_is_met(term, asker, holder, capability, self.architecture)
 
     # -- the rest --------------------------------------------------------------------------

@@ -4,6 +4,7 @@ import fnmatch
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from filigree.access.jail import Jail
 from filigree.families.deb import places
@@ -23,7 +24,7 @@ from filigree.model.errors import AccessError
 from filigree.model.files import ManagedLink, Relocation
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Policy:
     """The declared policy of one root, ready to be asked about paths."""
 
@@ -32,9 +33,10 @@ class Policy:
     rules: tuple[tuple[bool, re.Pattern[str], str], ...] = ()
     by_original: dict[str, Relocation] = field(default_factory=dict)
 
-    def touches(self, path: str) -> bool:
-        """Whether anything at all is declared of a path."""
-        return bool(self.rules) or path in self.by_original or path in self.overrides
+    @cached_property
+    def declared(self) -> frozenset[str]:
+        """The paths of which anything is declared by name."""
+        return frozenset((*self.overrides, *self.by_original))
 
     def location(self, path: str, package: str) -> str:
         """Where a package's file is on this root."""

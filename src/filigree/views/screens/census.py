@@ -35,7 +35,9 @@ def screen(answer: Answer[PackageRow], ink: Ink, options: dict[str, Any]) -> Ite
         for name in names
     ]
     if answer.records:
-        yield from ink.table(columns, [[_cell(row, name) for name in names] for row in answer.records])
+        yield from ink.table(
+            columns, [[_cell(row, name) for name in names] for row in answer.records]
+        )
         yield ""
     yield from closing(ink, *_closing(summary))
 
@@ -98,5 +100,3 @@ def _closing(summary: dict[str, Any]) -> list[str | Piece]:
 
 def _state_words(state: str) -> str:
     return next(words for known, words in STATE_WORDS.items() if known.value == state)
-
-

@@ -31,7 +31,7 @@ def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterat
             found = list(group)
             yield from _tree(found, ink) if options.get("tree") else _table(found, ink)
             yield ""
-    parts = [
+    parts: list[str | Piece] = [
         Piece(count_words(summary["paths"], "path"), Style.TITLE),
         f" of {count_words(summary['packages'], 'package')}, {size_words(summary['size'])} in files",
     ]
@@ -39,7 +39,9 @@ def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterat
     if summary["observed"] and summary["paths"] and not options.get("totals"):
         silent = listed([name.replace("-", " ") for name in summary["observed"]])
         yield from ink.flowed(
-            line(Piece(f"As found on this disk, for the record does not say: {silent}.", Style.FAINT))
+            line(
+                Piece(f"As found on this disk, for the record does not say: {silent}.", Style.FAINT)
+            )
         )
 
 
@@ -74,7 +76,10 @@ def _cells(record: Content) -> list[str | Piece]:
     if record.group and record.group != record.owner:
         owner = f"{owner}, group {record.group}"
     return [
-        Piece(_pointing(record.path, record), Style.NAME if record.kind is Kind.DIRECTORY else Style.PLAIN),
+        Piece(
+            _pointing(record.path, record),
+            Style.NAME if record.kind is Kind.DIRECTORY else Style.PLAIN,
+        ),
         record.role.value,
         size_words(record.size),
         record.mode or "",
@@ -100,8 +105,8 @@ def _tree(records: Sequence[Content], ink: Ink) -> Iterator[str]:
     yield "/"
     pending = [iter(sorted(below.get("/", ())))]
     while pending:
-        path = next(pending[-1], None)
-        if path is None:
+        path = next(pending[-1], "")
+        if not path:
             pending.pop()
             continue
         margin = "  " * len(pending)

@@ -99,7 +99,10 @@ def _standing(row: Dossier, ink: Ink) -> Iterator[str]:
             ("state", standing(row.state, row.held)),
             ("reason", row.reason.value if row.reason else "not on record"),
             ("wanted", Piece(wanted, Style.WARN) if wanted else None),
-            ("damaged", Piece("its last installation broke off", Style.BAD) if row.damaged else None),
+            (
+                "damaged",
+                Piece("its last installation broke off", Style.BAD) if row.damaged else None,
+            ),
             ("protected", "the system cannot do without it" if row.protected else None),
             ("on disk since", minute(row.installed_at)),
             ("installed size", size_words(row.installed_size)),
@@ -147,7 +150,11 @@ def _need(need: NeedOfPackage) -> list[str | Piece]:
     if need.status is None:
         return [need.requirement]
     if need.status is Standing.UNMET:
-        return [need.requirement, "  ", Piece("unmet", Style.BAD if need.kind.hard else Style.FAINT)]
+        return [
+            need.requirement,
+            "  ",
+            Piece("unmet", Style.BAD if need.kind.hard else Style.FAINT),
+        ]
     named = need.requirement.partition(" ")[0].partition(":")[0]
     if need.met_by == [named]:
         return [need.requirement]
@@ -166,6 +173,8 @@ def _files(row: Dossier, ink: Ink) -> Iterator[str]:
     if row.configuration and all(c.verdict is Verdict.INTACT for c in row.configuration):
         number = count_words(len(row.configuration), "file")
         yield from fact(ink, "", Piece(f"{number}, as shipped", Style.GOOD), width=20)
-    scripts = [f"{s.name} ({size_words(s.size)})" if s.size is not None else s.name for s in row.scripts]
+    scripts = [
+        f"{s.name} ({size_words(s.size)})" if s.size is not None else s.name for s in row.scripts
+    ]
     if scripts:
         yield from fact(ink, "  scripts", ", ".join(scripts), width=20)

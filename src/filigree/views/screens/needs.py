@@ -44,12 +44,30 @@ def rows(answer: Answer[NeedRow], options: dict[str, Any]) -> Iterator[Sequence[
 
 def _table(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
     if backwards:
-        columns = (Column("needed by", wrap=True), Column("version"), Column("how"), Column("as", wrap=True))
-        table = [[Piece(r.name or "", Style.NAME), r.version or "", _kind(r), r.requirement] for r in group]
+        columns = (
+            Column("needed by", wrap=True),
+            Column("version"),
+            Column("how"),
+            Column("as", wrap=True),
+        )
+        table = [_backward_cells(row) for row in group]
     else:
-        columns = (Column("need", wrap=True), Column("how"), Column("met by", wrap=True), Column("version"))
-        table = [[r.requirement, _kind(r), _met(r), r.version or ""] for r in group]
+        columns = (
+            Column("need", wrap=True),
+            Column("how"),
+            Column("met by", wrap=True),
+            Column("version"),
+        )
+        table = [_forward_cells(row) for row in group]
     yield from ink.table(columns, table, indent=2)
+
+
+def _backward_cells(row: NeedRow) -> list[str | Piece]:
+    return [Piece(row.name or "", Style.NAME), row.version or "", _kind(row), row.requirement]
+
+
+def _forward_cells(row: NeedRow) -> list[str | Piece]:
+    return [row.requirement, _kind(row), _met(row), row.version or ""]
 
 
 def _tree(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
@@ -92,6 +110,8 @@ def _closing(answer: Answer[NeedRow], backwards: bool) -> list[str | Piece]:
         unmet = summary["unmet"]
         parts.append("; ")
         parts.append(
-            Piece(f"{unmet:,} unmet", Style.BAD) if unmet else Piece("every need is met", Style.GOOD)
+            Piece(f"{unmet:,} unmet", Style.BAD)
+            if unmet
+            else Piece("every need is met", Style.GOOD)
         )
     return parts

@@ -21,8 +21,15 @@ _MANY = 4
 
 
 def screen(answer: Answer[PathOwners], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
-    columns = (Column("path", wrap=True), Column("comes from", wrap=True), Column("version"), Column("how we know"))
-    table = [cells for found in answer.records if len(found.owners) <= _MANY for cells in _cells(found)]
+    columns = (
+        Column("path", wrap=True),
+        Column("comes from", wrap=True),
+        Column("version"),
+        Column("how we know"),
+    )
+    table = [
+        cells for found in answer.records if len(found.owners) <= _MANY for cells in _cells(found)
+    ]
     if table:
         yield from ink.table(columns, table)
         yield ""
@@ -44,8 +51,10 @@ def titles(options: dict[str, Any]) -> Sequence[str]:
 
 def rows(answer: Answer[PathOwners], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
     for found in answer.records:
-        for owner in found.owners or [None]:
-            end = (owner.name, owner.version, owner.architecture, owner.how) if owner else (None,) * 4
+        if not found.owners:
+            yield (found.path, found.resolved, None, None, None, None)
+        for owner in found.owners:
+            end = (owner.name, owner.version, owner.architecture, owner.how)
             yield (found.path, found.resolved, *end)
 
 

@@ -19,7 +19,9 @@ def screen(answer: Answer[Survey], ink: Ink, options: dict[str, Any]) -> Iterato
     found = answer.records[0]
     yield ink.paint(line(Piece(found.label or "A system that gives itself no name", Style.TITLE)))
     yield ink.paint(
-        line(f"{found.family} system, {found.architecture or 'any architecture'}, at {answer.system.root}")
+        line(
+            f"{found.family} system, {found.architecture or 'any architecture'}, at {answer.system.root}"
+        )
     )
     yield ""
     states = [f"{n:,} {STATE_WORDS[State(state)]}" for state, n in found.states.items()]
@@ -37,7 +39,13 @@ def screen(answer: Answer[Survey], ink: Ink, options: dict[str, Any]) -> Iterato
         yield ""
         yield ink.paint(line(Piece("The biggest", Style.TITLE)))
         yield from ink.table(
-            (Column("", wrap=True), Column("", wrap=True), Column(""), Column("", right=True), Column("")),
+            (
+                Column("", wrap=True),
+                Column("", wrap=True),
+                Column(""),
+                Column("", right=True),
+                Column(""),
+            ),
             [_weight(weight, found.biggest[0].installed_size or 1) for weight in found.biggest],
             indent=2,
         )

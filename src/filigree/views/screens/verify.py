@@ -6,9 +6,10 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.files import Aspect, Difference, Verdict
+from filigree.model.package import State
 from filigree.questions.verify import FileVerdict
-from filigree.views.page import Ink, Piece, Style, line
-from filigree.views.screens.words import VERDICT_STYLES, closing
+from filigree.views.page import Column, Ink, Piece, Style, line
+from filigree.views.screens.words import STATE_WORDS, VERDICT_STYLES, closing
 from filigree.views.text import count_words, listed, size_words
 
 _FIELDS = tuple(field.name for field in fields(FileVerdict))
@@ -19,14 +20,16 @@ _HINTS = {
     Verdict.UNREADABLE: "could not be read",
     Verdict.EDITED: "configuration, changed here",
 }
-_WIDE = 11
+_FILE = (Column(""), Column("", wrap=True), Column("", wrap=True))
 
 
 def screen(answer: Answer[FileVerdict], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    unsound = answer.summary["unsound"]
     for package, found in _groups(answer.records):
-        yield ink.paint(line(Piece(package, Style.TITLE)))
-        for row in found:
-            yield from _file(row, ink)
+        state = unsound.get(package.partition(":")[0])
+        words = f"  {STATE_WORDS[State(state)]}: its files need not be complete" if state else ""
+        yield ink.paint(line(Piece(package, Style.TITLE), Piece(words, Style.WARN)))
+        yield from ink.table(_FILE, [_file(row) for row in found], indent=2)
         yield ""
     yield from _summary(answer, ink)
 
@@ -62,13 +65,10 @@ def _alarms(found: Sequence[FileVerdict]) -> int:
     return sum(row.verdict.alarming for row in found)
 
 
-def _file(row: FileVerdict, ink: Ink) -> Iterator[str]:
-    words = row.verdict.value.ljust(_WIDE)
+def _file(row: FileVerdict) -> list[str | Piece]:
     told = "; ".join(_words(difference, row) for difference in row.differences) or row.reason or ""
-    pieces: list[str | Piece] = ["  ", Piece(words, VERDICT_STYLES[row.verdict]), row.path]
-    if told:
-        pieces.append(Piece(f"  {told}", Style.FAINT))
-    yield from ink.flowed(line(*pieces), _WIDE + 4)
+    words = Piece(row.verdict.value, VERDICT_STYLES[row.verdict])
+    return [words, row.path, Piece(told, Style.FAINT)]
 
 
 def _words(difference: Difference, row: FileVerdict) -> str:
@@ -79,8 +79,9 @@ def _words(difference: Difference, row: FileVerdict) -> str:
             return f"{row.role.value}, other content than recorded ({algorithm})"
         case Aspect.PRESENCE:
             return found or f"{row.role.value}, not on the disk"
-    aspect = difference.aspect.value.replace("-", " ")
-    return f"{aspect} is {found}, recorded is {expected}"
+        case Aspect.KIND:
+            return f"recorded as a {expected}, is now a {found}"
+    return f"{difference.aspect.value.replace('-', ' ')} is {found}, recorded is {expected}"
 
 
 def _plain_difference(difference: Difference) -> str:
@@ -118,7 +119,9 @@ def _summary(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
     )
     if not any(verdict.alarming for verdict in verdicts) and not answer.interrupted:
         clean = not answer.gaps and Verdict.UNREADABLE not in verdicts
-        words = "Nothing is altered or missing" + ("." if clean else ", of what could be looked at.")
+        words = "Nothing is altered or missing" + (
+            "." if clean else ", of what could be looked at."
+        )
         yield ink.paint(line(Piece(words, Style.GOOD if clean else Style.WARN)))
     elif answer.interrupted:
         left = summary["paths_in_all"] - summary["paths"]
