@@ -62,10 +62,13 @@ _OBSTACLES = {
 
 
 def encoded(path: str) -> bytes:
-    """A path as the kernel wants it. Raises ValueError where no file can have it as its name."""
-    data = path.encode("utf-8", "surrogateescape")
+    """A path as the kernel wants it. Raises FileNotFoundError where no file can be called so."""
+    try:
+        data = path.encode("utf-8", "surrogateescape")
+    except UnicodeEncodeError as error:
+        raise FileNotFoundError(errno.ENOENT, "no file is called so") from error
     if b"\0" in data:
-        raise ValueError("a path holds a zero byte")
+        raise FileNotFoundError(errno.ENOENT, "no file is called so")
     return data
 
 
@@ -82,10 +85,9 @@ class Jail:
         flags = os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC
         try:
             self._top = os.open(encoded(root), flags)
-        except (OSError, ValueError) as error:
-            why = error.strerror if isinstance(error, OSError) else str(error)
+        except OSError as error:
             raise NoSystem(
-                f"the root cannot be opened: {why}", root, "name a directory with --root"
+                f"the root cannot be opened: {error.strerror}", root, "name a directory with --root"
             ) from error
         self._held: dict[str, int] = {"": self._top}
         self._real: dict[str, str] = {"": ""}
@@ -140,8 +142,6 @@ class Jail:
             real = self._walk(directory)
         except OSError as error:
             raise self._trouble(error, directory) from error
-        except ValueError as error:
-            raise AccessError(Obstacle.ABSENT, directory, str(error)) from error
         if len(self._real) > 1 << 16:
             self._real = {"": ""}
         self._real[directory] = real
@@ -211,8 +211,6 @@ class Jail:
             if error.errno == errno.EINVAL:
                 return None
             raise self._trouble(error, f"{parent}/{name}") from error
-        except ValueError as error:
-            raise AccessError(Obstacle.ABSENT, f"{parent}/{name}", str(error)) from error
 
     @staticmethod
     def _trouble(error: OSError, path: str) -> AccessError:
@@ -260,8 +258,6 @@ class Jail:
                 target = decoded(os.readlink(raw, dir_fd=above))
         except OSError as error:
             raise self._trouble(error, path) from error
-        except ValueError as error:
-            raise AccessError(Obstacle.ABSENT, path, str(error)) from error
         return Observation(
             _KINDS[form], before.st_size, mode & 0o7777, before.st_uid, before.st_gid,
             before.st_mtime_ns, target, digest,

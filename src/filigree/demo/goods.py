@@ -9,38 +9,10 @@ from functools import lru_cache
 from filigree.demo.world import OFFICE, SEED, Ware
 
 BUILT = datetime(2026, 1, 12, 8, 30, tzinfo=UTC)
-_WORDS = [
-    "high",
-    "low",
-    "water",
-    "spring",
-    "neap",
-    "tide",
-    "gauge",
-    "mark",
-    "datum",
-    "sluice",
-    "lock",
-    "buoy",
-    "fog",
-    "horn",
-    "chart",
-    "sound",
-    "ebb",
-    "flood",
-    "slack",
-    "moon",
-    "quarter",
-    "depth",
-    "harbour",
-    "bar",
-    "channel",
-    "groyne",
-    "dike",
-    "marsh",
-    "salt",
-    "station",
-]
+_WORDS = (
+    "high low water spring neap tide gauge mark datum sluice lock buoy fog horn chart sound "
+    "ebb flood slack moon quarter depth harbour bar channel groyne dike marsh salt station"
+).split()  # noqa: SIM905
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,7 @@ from filigree.model.needs import Capability, Comparison, Need, Relation, Term
 
 _TERM = re.compile(
     r"\s*(?P<name>[^\s()\[\]<>:|,]+)(?::(?P<qualifier>[A-Za-z0-9-]+))?"
-    r"\s*(?:\(\s*(?P<operator><<|<=|=|>=|>>|<|>)\s*(?P<version>[^\s()]+)\s*\))?"
+    r"\s*(?:\(\s*(?P<operator><<|<=|=|>=|>>|<|>)\s*(?P<version>[^\s()<>=|,]+)\s*\))?"
     r"\s*(?:\[[^\]]*\])?\s*(?:<[^>]*>\s*)*"
 )
 _COMPARISONS = {

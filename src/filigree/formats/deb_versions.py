@@ -11,6 +11,8 @@ from filigree.model.package import VersionParts
 
 _RUNS = re.compile(r"([^0-9]*)([0-9]*)", re.DOTALL)
 
+_END: tuple[tuple[int, ...], tuple[int, str]] = ((0,), (0, ""))
+
 Key = tuple[object, ...]
 
 
@@ -45,12 +47,11 @@ def _number(digits: str) -> tuple[int, str]:
 
 
 def _part_key(part: str) -> Key:
-    key: list[object] = []
-    for other, digits in _RUNS.findall(part):
-        key.append((*map(_sign, other), 0))
-        key.append(_number(digits))
-    # findall ends with an empty match: the (0,) that stands for the end, after "~", before all else
-    return tuple(key)
+    pairs = [((*map(_sign, other), 0), _number(digits)) for other, digits in _RUNS.findall(part)]
+    while pairs and pairs[-1] == _END:
+        pairs.pop()
+    # What stands for the end sorts after "~" and before all else.
+    return tuple(item for pair in (*pairs, _END) for item in pair)
 
 
 def _sign(sign: str) -> int:

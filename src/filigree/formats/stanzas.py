@@ -14,35 +14,11 @@ STANZA_LIMIT = 16 << 20
 """Bytes that one stanza may have: a hundred times the largest known."""
 
 
-_SPELLINGS = [
-    "Package",
-    "Status",
-    "Priority",
-    "Section",
-    "Installed-Size",
-    "Origin",
-    "Maintainer",
-    "Bugs",
-    "Architecture",
-    "Multi-Arch",
-    "Source",
-    "Version",
-    "Replaces",
-    "Provides",
-    "Depends",
-    "Pre-Depends",
-    "Recommends",
-    "Suggests",
-    "Breaks",
-    "Conflicts",
-    "Enhances",
-    "Conffiles",
-    "Description",
-    "Homepage",
-    "Essential",
-    "Protected",
-    "Auto-Installed",
-]
+_SPELLINGS = (
+    "Package Status Priority Section Installed-Size Origin Maintainer Bugs Architecture Multi-Arch "
+    "Source Version Replaces Provides Depends Pre-Depends Recommends Suggests Breaks Conflicts "
+    "Enhances Conffiles Description Homepage Essential Protected Auto-Installed"
+).split()  # noqa: SIM905
 _KNOWN = frozenset(_SPELLINGS)
 _BY_FOLDED = {name.lower(): name for name in _SPELLINGS}
 

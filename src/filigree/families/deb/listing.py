@@ -22,7 +22,7 @@ class DebListing:
     def __contains__(self, path: object) -> bool:
         try:
             line = encoded(str(path)) + b"\n"
-        except ValueError:
+        except FileNotFoundError:
             return False
         return self._data.startswith(line) or b"\n" + line in self._data
 

@@ -1,0 +1,65 @@
+"""What the tests share: the station, small roots, and the installed program."""
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import settings
+
+from filigree.demo.heron import build_heron
+from tests.making import DebRoot
+
+settings.register_profile("bounded", max_examples=60, deadline=None, derandomize=True)
+settings.load_profile("bounded")
+
+Run = Callable[..., "subprocess.CompletedProcess[str]"]
+
+
+@pytest.fixture(scope="session")
+def heron(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The station heron. Shared: no test may change it."""
+    return build_heron(tmp_path_factory.mktemp("stations") / "heron")
+
+
+@pytest.fixture()
+def own_heron(tmp_path: Path) -> Path:
+    """A heron of one's own, to be changed at will."""
+    return build_heron(tmp_path / "heron")
+
+
+@pytest.fixture()
+def deb_root(tmp_path: Path) -> DebRoot:
+    """An empty `deb` root."""
+    return DebRoot(tmp_path / "root")
+
+
+@pytest.fixture(scope="session")
+def run() -> Run:
+    """Runs the installed program, as a pipe would."""
+
+    def run_it(*arguments: str, **environment: str) -> "subprocess.CompletedProcess[str]":
+        return subprocess.run(
+            [sys.executable, "-m", "filigree", *arguments],
+            capture_output=True,
+            text=True,
+            timeout=120,
+            check=False,
+            env={**os.environ, "NO_COLOR": "", "COLUMNS": "100", **environment},
+        )
+
+    return run_it
+
+
+@pytest.fixture(scope="session")
+def ask(run: Run) -> Callable[..., Any]:
+    """Runs the installed program, and gives back its JSON."""
+
+    def ask_it(*arguments: str) -> Any:
+        return json.loads(run(*arguments, "--format", "json").stdout)
+
+    return ask_it

@@ -1,0 +1,263 @@
+"""The jail: links stay inside, nothing but regular files is opened, nothing is written."""
+
+import hashlib
+import os
+import socket
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from filigree.access.jail import CHUNK, HELD_DIRECTORIES, Jail
+from filigree.model.errors import AccessError, NoSystem, Obstacle
+from filigree.model.files import Kind
+
+
+@pytest.fixture()
+def root(tmp_path: Path) -> Path:
+    """A root with a secret outside of it."""
+    (tmp_path / "secret").write_text("outside")
+    top = tmp_path / "root"
+    (top / "usr/bin").mkdir(parents=True)
+    (top / "usr/bin/tidegauge").write_text("the gauge")
+    (top / "bin").symlink_to("usr/bin")
+    (top / "absolute").symlink_to("/usr/bin/tidegauge")
+    (top / "relative").symlink_to("usr/../bin/tidegauge")
+    (top / "out").symlink_to("../secret")
+    (top / "far-out").symlink_to("/../../../../secret")
+    (top / "usr/up").symlink_to("../../..")
+    (top / "one").symlink_to("two")
+    (top / "two").symlink_to("/one")
+    (top / "dangling").symlink_to("/nowhere/at/all")
+    os.mkfifo(top / "pipe")
+    return top
+
+
+@pytest.fixture()
+def jail(root: Path) -> Iterator[Jail]:
+    jail = Jail(str(root))
+    yield jail
+    jail.close()
+
+
+@pytest.mark.parametrize(
+    ("path", "real"),
+    [
+        ("/bin/tidegauge", "/usr/bin/tidegauge"),
+        ("/absolute", "/usr/bin/tidegauge"),
+        ("/relative", "/usr/bin/tidegauge"),
+        ("/../../usr/./bin//tidegauge", "/usr/bin/tidegauge"),
+        ("/usr/up/bin/tidegauge", "/usr/bin/tidegauge"),
+        ("/out", "/secret"),
+        ("/far-out", "/secret"),
+        ("/dangling", "/nowhere/at/all"),
+        ("/", "/"),
+        ("/usr/..", "/"),
+        ("/bin", "/usr/bin"),
+    ],
+)
+def test_links_resolve_inside(jail: Jail, path: str, real: str) -> None:
+    if path == "/dangling":
+        with pytest.raises(AccessError):
+            jail.real_path(path)
+        return
+    assert jail.real_path(path) == real
+
+
+def test_the_last_link_is_not_followed_unless_asked(jail: Jail) -> None:
+    assert jail.real_path("/bin", follow=False) == "/bin"
+    assert jail.real_path("/bin/tidegauge", follow=False) == "/usr/bin/tidegauge"
+    seen = jail.observe("/absolute")
+    assert (seen.kind, seen.link_target) == (Kind.LINK, "/usr/bin/tidegauge")
+
+
+@pytest.mark.parametrize("path", ["/out", "/far-out", "/usr/up/secret", "/../secret"])
+def test_what_lies_outside_is_not_there(jail: Jail, path: str) -> None:
+    with pytest.raises(AccessError) as caught:
+        jail.read(path)
+    assert caught.value.obstacle is Obstacle.ABSENT
+
+
+@pytest.mark.parametrize("path", ["/one", "/two", "/one/more"])
+def test_loops_end(jail: Jail, path: str) -> None:
+    with pytest.raises(AccessError) as caught:
+        jail.read(path)
+    assert caught.value.obstacle is Obstacle.LOOP
+
+
+def test_a_pipe_is_never_opened(jail: Jail, root: Path) -> None:
+    """A writer that waits for somebody to open the pipe goes on waiting."""
+    opened = threading.Event()
+
+    def write() -> None:
+        os.close(os.open(root / "pipe", os.O_WRONLY))
+        opened.set()
+
+    writer = threading.Thread(target=write, daemon=True)
+    writer.start()
+    with pytest.raises(AccessError) as caught:
+        jail.read("/pipe")
+    assert caught.value.obstacle is Obstacle.NOT_REGULAR
+    assert jail.observe("/pipe", "md5").kind is Kind.PIPE
+    assert jail.observe("/pipe", "md5").digest is None
+    assert jail.holds("/pipe", "md5:" + "0" * 32) == -1
+    assert not opened.wait(0.2)
+    os.close(os.open(root / "pipe", os.O_RDONLY | os.O_NONBLOCK))
+    writer.join(2)
+
+
+def test_other_kinds_are_told_and_not_opened(jail: Jail, root: Path) -> None:
+    with socket.socket(socket.AF_UNIX) as server:
+        here = os.getcwd()
+        os.chdir(root)
+        server.bind("socket")
+        os.chdir(here)
+        assert jail.observe("/socket").kind is Kind.SOCKET
+        with pytest.raises(AccessError) as caught:
+            jail.read("/socket")
+    assert caught.value.obstacle is Obstacle.NOT_REGULAR
+    with pytest.raises(AccessError):
+        jail.read("/usr")
+
+
+@pytest.mark.parametrize("size", [0, 1, CHUNK - 1, CHUNK, CHUNK + 1, 3 * CHUNK + 7])
+@pytest.mark.parametrize("algorithm", ["md5", "sha256", "sha512"])
+def test_digests_of_all_sizes(jail: Jail, root: Path, size: int, algorithm: str) -> None:
+    content = os.urandom(size)
+    (root / "file").write_bytes(content)
+    expected = f"{algorithm}:{hashlib.new(algorithm, content).hexdigest()}"
+    seen = jail.observe("/file", algorithm)
+    assert (seen.size, seen.digest) == (size, expected)
+    assert jail.holds("/file", expected) == size
+    assert jail.holds("/file", expected[:-1] + ("0" if expected[-1] != "0" else "1")) == -1
+    assert b"".join(jail.pieces("/file", 1000)) == content
+
+
+def test_limits(jail: Jail, root: Path) -> None:
+    (root / "file").write_bytes(b"x" * 5000)
+    with pytest.raises(AccessError) as caught:
+        jail.read("/file", limit=4999)
+    assert caught.value.obstacle is Obstacle.TOO_LARGE
+    with pytest.raises(AccessError) as caught:
+        jail.observe("/file", "md5", limit=4999)
+    assert caught.value.obstacle is Obstacle.TOO_LARGE
+    assert jail.observe("/file", None, limit=1).size == 5000
+
+
+def test_names_that_are_not_utf8(jail: Jail, root: Path) -> None:
+    (root / "usr" / os.fsdecode(b"b\xff")).write_text("odd")
+    assert "b\udcff" in jail.names("/usr")
+    assert jail.read("/usr/b\udcff") == b"odd"
+    with pytest.raises(AccessError):
+        jail.read("/usr/zero\0byte")
+    with pytest.raises(AccessError):
+        jail.read("/zero\0byte/more")
+    with pytest.raises(AccessError):
+        jail.read("/usr/" + "n" * 300)
+
+
+def test_more_directories_than_are_held(jail: Jail, root: Path) -> None:
+    for number in range(HELD_DIRECTORIES + 40):
+        (root / f"d{number}/e").mkdir(parents=True)
+        (root / f"d{number}/e/f").write_text(str(number))
+    for _ in range(2):
+        for number in range(HELD_DIRECTORIES + 40):
+            assert jail.read(f"/d{number}/e/f") == str(number).encode()
+            digest = hashlib.md5(str(number).encode(), usedforsecurity=False).hexdigest()
+            assert jail.holds(f"/d{number}/e/f", f"md5:{digest}") == len(str(number))
+    assert len(os.listdir("/proc/self/fd")) < HELD_DIRECTORIES + 60
+
+
+def test_a_directory_swapped_for_a_link_cannot_lead_outside(jail: Jail, root: Path) -> None:
+    """A held directory stays the one that was entered."""
+    assert jail.read("/usr/bin/tidegauge") == b"the gauge"
+    (root / "usr/bin").rename(root / "usr/moved")
+    (root.parent / "evil").mkdir()
+    (root.parent / "evil/tidegauge").write_text("outside")
+    (root / "usr/bin").symlink_to(root.parent / "evil")
+    assert jail.read("/usr/bin/tidegauge") == b"the gauge"
+    fresh = Jail(str(root))
+    with pytest.raises(AccessError):
+        fresh.read("/usr/bin/tidegauge")
+    fresh.close()
+
+
+def test_a_file_that_changes_while_it_is_read(
+    jail: Jail, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Each reading finds the file longer than it was: no digest is given."""
+    path = root / "growing"
+    path.write_bytes(b"x")
+    real_read = os.read
+
+    def read_and_grow(handle: int, size: int) -> bytes:
+        with path.open("ab") as growing:
+            growing.write(b"y")
+        return real_read(handle, size)
+
+    monkeypatch.setattr(os, "read", read_and_grow)
+    with pytest.raises(AccessError) as caught:
+        jail.observe("/growing", "md5")
+    assert caught.value.obstacle is Obstacle.CHANGED
+
+
+def test_a_file_without_permission(root: Path) -> None:
+    if os.geteuid() == 0:
+        pytest.skip("root may read everything")
+    (root / "closed").write_text("x")
+    (root / "closed").chmod(0)
+    with pytest.raises(AccessError) as caught:
+        Jail(str(root)).read("/closed")
+    assert caught.value.obstacle is Obstacle.DENIED
+
+
+def test_a_root_that_is_none(tmp_path: Path) -> None:
+    (tmp_path / "file").write_text("x")
+    for path in ("missing", "file", "zero\0byte"):
+        with pytest.raises(NoSystem):
+            Jail(str(tmp_path / path))
+
+
+def test_reading_changes_no_times(jail: Jail, root: Path) -> None:
+    path = root / "usr/bin/tidegauge"
+    os.utime(path, (1, 1))
+    jail.read("/usr/bin/tidegauge")
+    jail.observe("/usr/bin/tidegauge", "md5")
+    jail.holds("/usr/bin/tidegauge", "md5:" + "0" * 32)
+    assert path.stat().st_atime == 1
+
+
+PARTS = st.sampled_from(["..", ".", "", "usr", "bin", "out", "one", "up", "far-out", "tidegauge", "x"])
+
+
+@given(parts=st.lists(PARTS, max_size=8))
+def test_no_path_leads_out(parts: list[str], tmp_path_factory: pytest.TempPathFactory) -> None:
+    jail = _shared_jail(tmp_path_factory)
+    path = "/" + "/".join(parts)
+    try:
+        real = jail.real_path(path)
+        assert ".." not in real.split("/")
+        assert jail.read(path) == b"the gauge"
+    except AccessError:
+        pass
+
+
+_SHARED: list[Jail] = []
+
+
+def _shared_jail(factory: pytest.TempPathFactory) -> Jail:
+    if not _SHARED:
+        top = factory.mktemp("jail")
+        (top / "secret").write_text("outside")
+        (top / "root/usr/bin").mkdir(parents=True)
+        (top / "root/usr/bin/tidegauge").write_text("the gauge")
+        (top / "root/usr/up").symlink_to("../../..")
+        (top / "root/bin").symlink_to("/usr/bin")
+        (top / "root/out").symlink_to("../secret")
+        (top / "root/far-out").symlink_to("/../../secret")
+        (top / "root/one").symlink_to("one")
+        _SHARED.append(Jail(str(top / "root")))
+    return _SHARED[0]
