@@ -103,7 +103,7 @@ def test_a_pipe_is_never_opened(jail: Jail, root: Path) -> None:
     assert caught.value.obstacle is Obstacle.NOT_REGULAR
     assert jail.observe("/pipe", "md5").kind is Kind.PIPE
     assert jail.observe("/pipe", "md5").digest is None
-    assert jail.holds("/pipe", "md5:" + "0" * 32) == -1
+    assert jail.holds("/pipe", "md5:" + "0" * 32, 1) == -1
     assert not opened.wait(0.2)
     os.close(os.open(root / "pipe", os.O_RDONLY | os.O_NONBLOCK))
     writer.join(2)
@@ -131,8 +131,9 @@ def test_digests_of_all_sizes(jail: Jail, root: Path, size: int, algorithm: str)
     expected = f"{algorithm}:{hashlib.new(algorithm, content).hexdigest()}"
     seen = jail.observe("/file", algorithm)
     assert (seen.size, seen.digest) == (size, expected)
-    assert jail.holds("/file", expected) == size
-    assert jail.holds("/file", expected[:-1] + ("0" if expected[-1] != "0" else "1")) == -1
+    assert jail.holds("/file", expected, size) == size
+    assert jail.holds("/file", expected, size - 1) == -1
+    assert jail.holds("/file", expected[:-1] + ("0" if expected[-1] != "0" else "1"), size) == -1
     assert b"".join(jail.pieces("/file", 1000)) == content
 
 
@@ -144,7 +145,7 @@ def test_limits(jail: Jail, root: Path) -> None:
     with pytest.raises(AccessError) as caught:
         jail.observe("/file", "md5", limit=4999)
     assert caught.value.obstacle is Obstacle.TOO_LARGE
-    assert jail.observe("/file", None, limit=1).size == 5000
+    assert jail.observe("/file", None, 1).size == 5000
 
 
 def test_names_that_are_not_utf8(jail: Jail, root: Path) -> None:
@@ -167,7 +168,7 @@ def test_more_directories_than_are_held(jail: Jail, root: Path) -> None:
         for number in range(HELD_DIRECTORIES + 40):
             assert jail.read(f"/d{number}/e/f") == str(number).encode()
             digest = hashlib.md5(str(number).encode(), usedforsecurity=False).hexdigest()
-            assert jail.holds(f"/d{number}/e/f", f"md5:{digest}") == len(str(number))
+            assert jail.holds(f"/d{number}/e/f", f"md5:{digest}", 9) == len(str(number))
     assert len(os.listdir("/proc/self/fd")) < HELD_DIRECTORIES + 60
 
 
@@ -226,7 +227,7 @@ def test_reading_changes_no_times(jail: Jail, root: Path) -> None:
     os.utime(path, (1, 1))
     jail.read("/usr/bin/tidegauge")
     jail.observe("/usr/bin/tidegauge", "md5")
-    jail.holds("/usr/bin/tidegauge", "md5:" + "0" * 32)
+    jail.holds("/usr/bin/tidegauge", "md5:" + "0" * 32, 99)
     assert path.stat().st_atime == 1
 
 

@@ -16,6 +16,7 @@ import errno
 import hashlib
 import os
 import stat
+import sys
 from collections.abc import Iterator
 from functools import partial
 
@@ -221,7 +222,7 @@ class Jail:
     # -- looking ---------------------------------------------------------------------------
 
     def observe(
-        self, path: str, algorithm: str | None = None, limit: int | None = None
+        self, path: str, algorithm: str | None = None, limit: int = sys.maxsize
     ) -> Observation:
         """What is at a path; a link is not followed. With `algorithm`, a file's digest as well.
 
@@ -235,7 +236,7 @@ class Jail:
                 raise
         return self._observe(path, algorithm, limit)
 
-    def _observe(self, path: str, algorithm: str | None, limit: int | None) -> Observation:
+    def _observe(self, path: str, algorithm: str | None, limit: int) -> Observation:
         directory, _, name = path.rpartition("/")
         if name in ("", ".", ".."):
             directory, name = path, "."
@@ -251,7 +252,7 @@ class Jail:
             digest = target = None
             if form == stat.S_IFREG:
                 if algorithm is not None:
-                    if limit is not None and before.st_size > limit:
+                    if before.st_size > limit:
                         raise AccessError(Obstacle.TOO_LARGE, path, f"{before.st_size} bytes")
                     digest = self._digest(raw, above, before, algorithm, path)
             elif form == stat.S_IFLNK:
@@ -279,7 +280,8 @@ class Jail:
                 digest = new(usedforsecurity=False)
                 total = 0
                 buffer = self._window
-                while count := os.readv(handle, (buffer,)):
+                # A file that somebody goes on writing to must come to an end all the same.
+                while total <= size and (count := os.readv(handle, (buffer,))):
                     digest.update(buffer[:count])
                     total += count
             after = os.fstat(handle)
@@ -294,8 +296,10 @@ class Jail:
             raise AccessError(Obstacle.CHANGED, path)
         return f"{algorithm}:{digest.hexdigest()}"
 
-    def holds(self, path: str, digest: str) -> int:
+    def holds(self, path: str, digest: str, limit: int) -> int:
         """How many bytes a regular file with that digest has; -1 where anything is not just so.
+
+        So it is where the file has more than `limit` bytes: it is not read then.
 
         Made to be asked of every file of a system: what it does not confirm, for whatever reason,
         is to be looked at again with `observe`. No second look at the file is needed here, for
@@ -313,6 +317,8 @@ class Jail:
                 return -1
             algorithm, _, expected = digest.partition(":")
             size = seen.st_size
+            if size > limit:
+                return -1
             quiet = self._quiet_owner
             flags = _READ_QUIETLY if quiet in (0, seen.st_uid) else _READ
             handle = _open(raw, flags, dir_fd=above)
@@ -322,8 +328,10 @@ class Jail:
             else:
                 found = _HASHES[algorithm](usedforsecurity=False)
                 window = self._window
-                while count := os.readv(handle, (window,)):
+                left = size
+                while left >= 0 and (count := os.readv(handle, (window,))):
                     found.update(window[:count])
+                    left -= count
         except (OSError, ValueError, KeyError, AccessError):
             return -1
         finally:

@@ -7,6 +7,7 @@
   there and cannot be read is `unreadable`.
 """
 
+import sys
 from typing import NamedTuple
 
 from filigree.access.jail import Jail
@@ -30,7 +31,7 @@ _INTACT = Judged(Verdict.INTACT)
 _UNRECORDED = Judged(Verdict.UNRECORDED)
 
 
-def judge(system: System, record: FileRecord, limit: int | None = None) -> Judged:
+def judge(system: System, record: FileRecord, limit: int = sys.maxsize) -> Judged:
     """The verdict on one file. Above `limit` bytes a file is not read: it cannot be what was shipped."""
     digest = record.digest
     algorithm = digest.partition(":")[0] if digest else None

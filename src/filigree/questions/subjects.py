@@ -132,5 +132,5 @@ def _unknown_name(system: System, subject: str, name: str) -> Unmatched:
     if holders:
         close = tuple(dict.fromkeys(holders))
         return Unmatched(subject, f"{name} is no package, but a name that others provide", close)
-    close = tuple(get_close_matches(name, names, n=3, cutoff=0.6))
+    close = tuple(get_close_matches(name, names, n=3, cutoff=0.7))
     return Unmatched(subject, f"no package on record is called {subject}", close)

@@ -1,5 +1,6 @@
 """Whether files are still as shipped."""
 
+import sys
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
@@ -157,7 +158,7 @@ class _Run:
         known = len(self._system.gaps)
         outcome = _Outcome([], Counter(), Counter(), Counter(), 0, [])
         size = job.package.installed_size
-        limit = None if size is None else 64 * size + _SPARE
+        limit = sys.maxsize if size is None else 64 * size + _SPARE
         counts: dict[Verdict, int] = {}
         read = 0
         quick = Verdict.INTACT not in self._verdicts
@@ -165,7 +166,7 @@ class _Run:
         intact = 0
         for record in job.of(self._records(job.package)):
             if quick and record.digest is not None and record.digest_is_all:
-                size = holds(record.location, record.digest)
+                size = holds(record.location, record.digest, limit)
                 if size >= 0:
                     intact += 1
                     read += size
@@ -184,7 +185,7 @@ class _Run:
         outcome.verdicts.update(counts)
         return outcome._replace(bytes_read=read, gaps=self._system.gaps[known:])
 
-    def _judge(self, record: FileRecord, limit: int | None) -> Judged:
+    def _judge(self, record: FileRecord, limit: int) -> Judged:
         """The verdict on one file. A directory is on record of many packages, and looked at once."""
         if record.kind is not Kind.DIRECTORY:
             return judge(self._system, record, limit)

@@ -1,0 +1,115 @@
+"""Whose file is this: every way in which a path can come from a package."""
+
+import pytest
+
+from filigree.questions.owner import owner
+from filigree.questions.ownership import absolute, glob_pattern
+from filigree.system import open_system
+from tests.making import INFO, DebRoot
+
+
+@pytest.fixture()
+def coast(deb_root: DebRoot) -> DebRoot:
+    """A root with a merged directory, a diversion, a group of links, and a file of nobody's."""
+    deb_root.link("bin", "usr/bin")
+    (deb_root.folder / "usr/bin").mkdir(parents=True)
+    deb_root.package("shell", files={"/bin/dsh": b"shell", "/usr/share/shell/mod.py": b"code"})
+    deb_root.package("chart", files={"/usr/bin/plot": b"chart", "/usr/bin/viewer-a": b"a"})
+    deb_root.package("rope", files={"/usr/bin/plot": b"chart"})
+    deb_root.write("usr/bin/plot.rope", b"rope")
+    deb_root.write("var/lib/dpkg/diversions", "/usr/bin/plot\n/usr/bin/plot.rope\nchart\n")
+    deb_root.write("var/lib/dpkg/alternatives/viewer", "auto\n/usr/bin/viewer\n\n/usr/bin/viewer-a\n9\n\n")
+    deb_root.link("usr/bin/viewer", "/etc/alternatives/viewer")
+    deb_root.link("etc/alternatives/viewer", "/usr/bin/viewer-a")
+    deb_root.link("usr/bin/by-hand", "viewer-a")
+    deb_root.write("usr/share/shell/__pycache__/mod.cpython-311.pyc", b"")
+    deb_root.write("usr/sbin/nobodys", b"")
+    deb_root.package("vanished", files={"/usr/bin/gone": b"x"})
+    (deb_root.folder / "usr/bin/gone").unlink()
+    return deb_root
+
+
+@pytest.mark.parametrize(
+    ("asked", "owners"),
+    [
+        ("/bin/dsh", [("shell", "listed")]),
+        ("/usr/bin/dsh", [("shell", "alias")]),
+        ("/usr/../bin//dsh", [("shell", "alias")]),
+        ("dsh", [("shell", "alias")]),
+        ("/usr/bin/plot", [("chart", "listed")]),
+        ("/usr/bin/plot.rope", [("rope", "diverted")]),
+        ("/bin/plot.rope", [("rope", "diverted")]),
+        ("/usr/bin/viewer", [("chart", "alternative")]),
+        ("viewer", [("chart", "alternative")]),
+        ("/etc/alternatives/viewer", [("chart", "alternative")]),
+        ("/usr/bin/by-hand", [("chart", "alias")]),
+        ("/usr/share/shell/__pycache__/mod.cpython-311.pyc", [("shell", "generated")]),
+        ("/usr/share/shell/__pycache__", [("shell", "generated")]),
+        (f"/{INFO}/rope.list", [("rope", "generated")]),
+        ("/usr/sbin/nobodys", []),
+        ("/no/such/path", []),
+        ("/usr/bin/gone", [("vanished", "listed")]),
+        ("gone", [("vanished", "listed")]),
+        ("/", [(name, "listed") for name in ("shell", "chart", "rope", "vanished")]),
+        ("/usr/share", [("shell", "listed")]),
+    ],
+)
+def test_who_owns_it(coast: DebRoot, asked: str, owners: list[tuple[str, str]]) -> None:
+    answer = owner(open_system(coast.path), [asked])
+    (found,) = answer.records
+    assert [(one.name, one.how.value) for one in found.owners] == owners
+    assert answer.bad_news is (not owners)
+
+
+def test_what_it_leads_to(coast: DebRoot) -> None:
+    answer = owner(open_system(coast.path), ["/usr/bin/viewer", "/usr/bin/gone", "/bin/dsh"])
+    assert [found.resolved for found in answer.records] == ["/usr/bin/viewer-a", None, "/usr/bin/dsh"]
+
+
+def test_a_glob_finds_what_is_listed_and_what_is_there(coast: DebRoot) -> None:
+    answer = owner(open_system(coast.path), ["/usr/*bin/*"])
+    found = {one.path: [o.name for o in one.owners] for one in answer.records}
+    assert found["/usr/bin/gone"] == ["vanished"]
+    assert found["/usr/sbin/nobodys"] == []
+    assert "/usr/share/shell/mod.py" not in found
+    deep = owner(open_system(coast.path), ["/usr/**/mod*"])
+    assert [one.path for one in deep.records] == ["/usr/share/shell/mod.py"]
+
+
+def test_a_command_that_is_nowhere(coast: DebRoot) -> None:
+    answer = owner(open_system(coast.path), ["no-such-command", "no-*"])
+    assert answer.records == []
+    assert answer.notes == ["nothing here is called no-such-command", "nothing here is called no-*"]
+    assert answer.bad_news
+
+
+def test_many_questions_are_answered_like_one(coast: DebRoot) -> None:
+    """Many look-ups are served from a table; they must not differ from a single one."""
+    paths = ["/bin/dsh", "/usr/bin/plot", "/usr/bin/plot.rope", "/usr/sbin/nobodys", "/usr"]
+    single = [owner(open_system(coast.path), [path]).records[0] for path in paths]
+    assert owner(open_system(coast.path), paths * 8).records == single * 8
+
+
+@pytest.mark.parametrize(
+    ("pattern", "path", "fits"),
+    [
+        ("/a/*", "/a/b", True),
+        ("/a/*", "/a/b/c", False),
+        ("/a/**", "/a/b/c", True),
+        ("/a/?", "/a/bc", False),
+        ("/a/[bc]", "/a/c", True),
+        ("/a/[!bc]", "/a/c", False),
+        ("/a/[", "/a/[", True),
+        ("/a/[]x]", "/a/]", True),
+        ("/a.b", "/axb", False),
+        ("/a/\n*", "/a/\nb", True),
+    ],
+)
+def test_globs_of_paths(pattern: str, path: str, fits: bool) -> None:
+    import re
+
+    assert bool(re.fullmatch(glob_pattern(pattern), path, re.DOTALL)) is fits
+
+
+def test_relative_paths_start_at_the_roots_top(coast: DebRoot) -> None:
+    assert absolute(open_system(coast.path), "usr//bin/") == "/usr/bin"
