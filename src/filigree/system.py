@@ -27,6 +27,16 @@ class System:
         self._gaps: dict[Gap, None] = {}
         self.database: Database = self.family.open(self.jail, self.report)
 
+    def __enter__(self) -> "System":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Let go of the root. No question can be asked afterwards."""
+        self.jail.close()
+
     def report(self, gap: Gap) -> None:
         """Note something that could not be looked at."""
         self._gaps[gap] = None

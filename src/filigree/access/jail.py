@@ -17,6 +17,7 @@ import hashlib
 import os
 import stat
 import sys
+import weakref
 from collections.abc import Iterator
 from functools import partial
 
@@ -78,8 +79,14 @@ def decoded(path: bytes) -> str:
     return path.decode("utf-8", "surrogateescape")
 
 
+def _let_go(held: dict[str, int]) -> None:
+    for handle in held.values():
+        os.close(handle)
+    held.clear()
+
+
 class Jail:
-    """One root, read-only. Holds directories open while it lives; `close` lets them go."""
+    """One root, read-only. Holds directories open while it lives, or until `close`."""
 
     def __init__(self, root: str) -> None:
         self.root = root
@@ -91,6 +98,7 @@ class Jail:
                 f"the root cannot be opened: {error.strerror}", root, "name a directory with --root"
             ) from error
         self._held: dict[str, int] = {"": self._top}
+        self._close = weakref.finalize(self, _let_go, self._held)
         self._real: dict[str, str] = {"": ""}
         self._near: dict[str, int] = {}
         self._window = memoryview(bytearray(CHUNK))
@@ -98,9 +106,7 @@ class Jail:
 
     def close(self) -> None:
         """Let go of the directories. The jail cannot be used afterwards."""
-        for handle in self._held.values():
-            os.close(handle)
-        self._held.clear()
+        self._close()
 
     # -- resolving -------------------------------------------------------------------------
 

@@ -33,7 +33,7 @@ def build_heron(folder: Path) -> Path:
     disk = Disk(folder)
     _ground(disk)
     installed = [_installed(number, ware) for number, ware in enumerate(WARES)]
-    installed.append(_second_architecture())
+    installed += (_for_other_machine(name) for name in ("libkelp1", "libsaltc6"))
     for one in installed:
         _put_down(disk, one)
     deb.write_database(disk, sorted(installed, key=lambda one: (one.ware.name, one.architecture)))
@@ -83,8 +83,9 @@ _STATUS = {
 }
 
 
-def _second_architecture() -> deb.Installed:
-    ware = next(ware for ware in WARES if ware.name == "libkelp1")
+def _for_other_machine(name: str) -> deb.Installed:
+    """The same library once more, for the architecture of the office's own machines."""
+    ware = _ware(name)
     goods = goods_of(ware, OTHER_LIBRARIES)
     return deb.Installed(ware, goods, "install ok installed", "arm64", BUILT, False)
 

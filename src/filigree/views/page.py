@@ -13,7 +13,7 @@ from typing import NamedTuple
 from filigree.views.text import escaped
 
 GAP = "  "
-NARROWEST = 12
+NARROWEST = (12, 6)
 
 
 class Style(Enum):
@@ -112,17 +112,16 @@ class Ink:
             return
         over = sum(widths) + len(GAP) * (len(widths) - 1) + indent - self.width
         soft = [at for at, column in enumerate(columns) if column.wrap]
-        while over > 0 and soft:
-            widest = max(soft, key=lambda at: widths[at])
-            others = [widths[at] for at in soft if widths[at] < widths[widest]]
-            floor = max(NARROWEST, max(others, default=NARROWEST))
-            same = [at for at in soft if widths[at] == widths[widest]]
-            cut = min(widths[widest] - floor, -(-over // len(same)))
-            if cut <= 0:
-                break
-            for at in same:
-                widths[at] -= cut
-                over -= cut
+        for narrowest in NARROWEST:
+            while over > 0 and (room := [at for at in soft if widths[at] > narrowest]):
+                widest = max(widths[at] for at in room)
+                same = [at for at in room if widths[at] == widest]
+                others = [widths[at] for at in soft if widths[at] < widest]
+                floor = max(narrowest, max(others, default=narrowest))
+                cut = min(widest - floor, -(-over // len(same)))
+                for at in same:
+                    widths[at] -= cut
+                    over -= cut
 
     def _row(
         self, columns: Sequence[Column], widths: Sequence[int], row: Sequence[Piece], margin: str

@@ -2,29 +2,31 @@ r"""Hostile text made fit to show, and numbers made fit to read.
 
 What comes from a package, a path or an index may hold anything. Rules:
 
-- A byte that is not UTF-8 is shown as `\xNN`, a control sign as `\xNN` or `\uNNNN`; so are signs
-  that reorder text or have no width, which make one thing look like another.
-- A backslash that would make such an escape ambiguous is doubled: `unescaped` gives every text back.
+- A byte that is not UTF-8 is shown as `\xNN`; every sign that has no shape of its own (control
+  signs, signs that reorder text or have no width, spaces but the plain one) as `\xNN`, `\uNNNN` or
+  `\UNNNNNNNN`.
+- A backslash that would make such an escape ambiguous is doubled: `unescaped` gives back every text.
 """
 
 import re
 
-_HOSTILE = re.compile(
-    "[\x00-\x1f\x7f-\x9f\u00ad\u061c\u180e\u200b-\u200f\u2028-\u202e\u2060-\u206f"
-    "\ufeff\ufff9-\ufffb\ud800-\udfff\U000e0000-\U000e007f]|\\\\(?=[\\\\xuU])"
-)
-_UNDECODED = re.compile("[\ud800-\udfff]|\\\\(?=[\\\\xuU])")
+_UNDECODED = re.compile("[\ud800-\udfff]|\\\\(?=[\\\\xuU\ud800-\udfff])")
 _ESCAPED = re.compile(r"\\(?:x([0-9a-f]{2})|u([0-9a-f]{4})|U([0-9a-f]{8})|\\)")
 
 
 def escaped(text: str) -> str:
     """A text for a terminal or a line: one line, no control signs, nothing lost."""
-    return _HOSTILE.sub(_escape, text)
+    if text.isprintable() and "\\" not in text:
+        return text
+    return "".join(
+        _escape_backslash(text, at) if sign == "\\" else sign if sign.isprintable() else _escape(sign)
+        for at, sign in enumerate(text)
+    )
 
 
 def decodable(text: str) -> str:
-    """A text for JSON, which has its own way with control signs: only what is not UTF-8 is escaped."""
-    return _UNDECODED.sub(_escape, text)
+    """A text for JSON, which has its own way with control signs: only lost bytes are escaped."""
+    return _UNDECODED.sub(lambda found: _escape(found[0]), text)
 
 
 def unescaped(text: str) -> str:
@@ -32,14 +34,19 @@ def unescaped(text: str) -> str:
     return _ESCAPED.sub(_unescape, text)
 
 
-def _escape(match: re.Match[str]) -> str:
-    sign = match[0]
+def _escape_backslash(text: str, at: int) -> str:
+    """A backslash, doubled where what follows would be taken for an escape."""
+    following = text[at + 1 : at + 2]
+    return "\\\\" if following in ("\\", "x", "u", "U") or not following.isprintable() else "\\"
+
+
+def _escape(sign: str) -> str:
     if sign == "\\":
         return "\\\\"
     code = ord(sign)
     if 0xDC80 <= code <= 0xDCFF:
         return f"\\x{code - 0xDC00:02x}"
-    # Two digits are bytes: a control sign above 0x7f is a character, and written with four.
+    # Two digits are a byte: a sign above 0x7f is written with four.
     if code < 0x80:
         return f"\\x{code:02x}"
     return f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"

@@ -19,7 +19,7 @@ _TITLES = {
     "built_at": "built",
 }
 _WRAPS = frozenset(
-    {"name", "version", "summary", "description", "homepage", "maintainer", "source", "vendor"}
+    {"name", "version", "reason", "state", "summary", "description", "homepage", "maintainer", "source", "vendor"}
 )
 
 

@@ -1,0 +1,140 @@
+"""Every format of every answer: schema, one record a line, nothing lost."""
+
+import csv
+import io
+import json
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from filigree.model.answer import Answer, Gap, SystemLabel
+from filigree.questions.census import census
+from filigree.questions.contents import contents
+from filigree.questions.dossier import dossier
+from filigree.questions.needs import needed_by, needs
+from filigree.questions.owner import owner
+from filigree.questions.survey import survey
+from filigree.questions.verify import verify
+from filigree.system import System, open_system
+from filigree.views.page import Ink
+from filigree.views.render import SCREENS, Format, render
+
+ASK: dict[str, Callable[[System], Answer[Any]]] = {
+    "survey": survey,
+    "census": census,
+    "dossier": lambda system: dossier(system, ["tidegauge", "oldgauge"], full=True),
+    "contents": lambda system: contents(system, ["tidegauge", "tidetables"]),
+    "owner": lambda system: owner(system, ["/usr", "/usr/bin/plot-chart", "/usr/sbin/gullcheck"]),
+    "needs": lambda system: needs(system, ["tidegauge", "lockgate-firmware"], None),
+    "needed-by": lambda system: needed_by(system, ["libbrine2"], None),
+    "verify": verify,
+}
+# The promise. A field may be added; one that is here never goes.
+SCHEMA = {
+    "survey": "family label architecture packages states reasons held troubled installed_size paths "
+    "distinct_paths newest_change newest_package age_days biggest",
+    "census": "name version architecture family state reason held section source summary description "
+    "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
+    "repository seal key_id",
+    "dossier": "name version architecture family state reason held section source summary description "
+    "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
+    "repository seal key_id parts wanted damaged protected source_version paths needs provides "
+    "configuration scripts other_fields",
+    "contents": "package path kind role size mode owner group digest link_target",
+    "owner": "path resolved owners",
+    "needs": "name version depth kind requirement status via repeat",
+    "needed-by": "name version depth kind requirement status via repeat",
+    "verify": "package architecture path role verdict evidence differences reason",
+}
+
+
+@pytest.fixture(scope="module")
+def answers(heron: Path) -> Iterator[dict[str, Answer[Any]]]:
+    with open_system(str(heron)) as system:
+        yield {question: ask(system) for question, ask in ASK.items()}
+
+
+def text_of(answer: Answer[Any], form: Format, **options: Any) -> str:
+    return "\n".join(render(answer, form, Ink(False, 100), options)) + "\n"
+
+
+@pytest.mark.parametrize("question", SCREENS)
+def test_the_schema_is_kept(answers: dict[str, Answer[Any]], question: str) -> None:
+    whole = json.loads(text_of(answers[question], Format.JSON))
+    assert list(whole) == ["schema", "question", "system", "records", "summary", "gaps"]
+    assert (whole["schema"], whole["question"]) == ("filigree/1", question)
+    assert set(whole["system"]) == {"root", "family", "label"}
+    assert whole["records"]
+    for record in whole["records"]:
+        assert list(record) == SCHEMA[question].split()
+
+
+@pytest.mark.parametrize("question", SCREENS)
+def test_every_field_is_documented(question: str) -> None:
+    page = (Path(__file__).parents[2] / "docs/output.md").read_text()
+    section = page.partition(f"## `{question}`")[2].partition("\n## ")[0]
+    if question == "dossier":
+        section += page.partition("## `census`")[2].partition("\n## ")[0]
+    if question == "needed-by":
+        section += page.partition("## `needs`")[2].partition("\n## ")[0]
+    missing = [name for name in SCHEMA[question].split() if f"`{name}`" not in section]
+    assert not missing
+
+
+@pytest.mark.parametrize("question", SCREENS)
+def test_json_lines_are_the_records_alone(answers: dict[str, Answer[Any]], question: str) -> None:
+    whole = json.loads(text_of(answers[question], Format.JSON))
+    alone = [json.loads(text) for text in text_of(answers[question], Format.JSONL).splitlines()]
+    assert alone == whole["records"]
+
+
+@pytest.mark.parametrize("question", SCREENS)
+def test_lines_and_csv_hold_the_same(answers: dict[str, Answer[Any]], question: str) -> None:
+    lines = text_of(answers[question], Format.LINES).splitlines()
+    rows = list(csv.reader(io.StringIO(text_of(answers[question], Format.CSV))))
+    assert [text.split("\t") for text in lines] == rows[1:]
+    assert len({len(row) for row in rows}) == 1
+
+
+@pytest.mark.parametrize("question", SCREENS)
+@pytest.mark.parametrize("width", [0, 40, 80, 158])
+def test_tables_fit_the_window(
+    answers: dict[str, Answer[Any]], question: str, width: int
+) -> None:
+    ink = Ink(False, width)
+    shown = list(render(answers[question], Format.TABLE, ink))
+    assert shown
+    if width >= 80:
+        assert [text for text in shown if len(text) > width] == []
+
+
+def test_other_shapes_of_contents(answers: dict[str, Answer[Any]]) -> None:
+    tree = text_of(answers["contents"], Format.TABLE, tree=True)
+    assert "    gauge.conf  config, " in tree
+    totals = text_of(answers["contents"], Format.LINES, totals=True)
+    assert dict(row.split("\t")[:2] for row in totals.splitlines())["program"] == "4"
+
+
+def test_columns_and_count(answers: dict[str, Answer[Any]]) -> None:
+    columns = text_of(answers["census"], Format.LINES, columns=("version", "name"))
+    assert "1:2.1-3\ttidegauge" in columns.splitlines()
+    count = text_of(answers["census"], Format.LINES, count=True)
+    assert count == f"{len(answers['census'].records)}\n"
+
+
+def test_hostile_text_in_every_format() -> None:
+    from filigree.questions.owner import PathOwners
+
+    path = "/tmp/\x1b[31mred\n\udcff\ttab"
+    answer = Answer(
+        "owner", SystemLabel("/", "deb", "\x1b]0;x\x07"), [PathOwners(path, path, [])],
+        {"paths": 1, "owned": 0, "of_nobody": 1}, [Gap("\x1b[2J", "why\n")],
+    )  # fmt: skip
+    for form in Format:
+        text = text_of(answer, form)
+        assert "\x1b" not in text
+        text.encode("utf-8")
+    assert json.loads(text_of(answer, Format.JSON))["records"][0]["path"] == "/tmp/\x1b[31mred\n\\xff\ttab"
+    assert len(text_of(answer, Format.LINES).splitlines()) == 1
