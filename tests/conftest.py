@@ -17,7 +17,8 @@ from filigree.demo.heron import build_heron
 from tests.making import DebRoot
 
 settings.register_profile("bounded", max_examples=60, deadline=None, derandomize=True)
-settings.load_profile("bounded")
+settings.register_profile("long", max_examples=5000, deadline=None)
+settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "bounded"))
 
 Run = Callable[..., "subprocess.CompletedProcess[str]"]
 
@@ -28,13 +29,13 @@ def heron(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return build_heron(tmp_path_factory.mktemp("stations") / "heron")
 
 
-@pytest.fixture()
+@pytest.fixture
 def own_heron(tmp_path: Path) -> Path:
     """A heron of one's own, to be changed at will."""
     return build_heron(tmp_path / "heron")
 
 
-@pytest.fixture()
+@pytest.fixture
 def deb_root(tmp_path: Path) -> DebRoot:
     """An empty `deb` root."""
     return DebRoot(tmp_path / "root")
@@ -57,7 +58,7 @@ def run() -> Run:
     return run_it
 
 
-@pytest.fixture()
+@pytest.fixture
 def call(monkeypatch: pytest.MonkeyPatch) -> Run:
     """Runs the command line in this process: for tables of many calls, where a start costs too much."""
 
@@ -80,7 +81,7 @@ def call(monkeypatch: pytest.MonkeyPatch) -> Run:
     return call_it
 
 
-@pytest.fixture()
+@pytest.fixture
 def ask(call: Run) -> Callable[..., Any]:
     """Asks a question as the command line does, and gives back its JSON."""
 

@@ -18,7 +18,12 @@ QUESTIONS: tuple[list[str], ...] = (
 
 
 def stanza(name: str, **fields: str) -> str:
-    facts = {"Package": name, "Status": "install ok installed", "Version": "1", "Architecture": "all"}
+    facts = {
+        "Package": name,
+        "Status": "install ok installed",
+        "Version": "1",
+        "Architecture": "all",
+    }
     return "".join(f"{k}: {v}\n" for k, v in {**facts, **fields}.items()) + "\n"
 
 
@@ -83,7 +88,7 @@ def bad_overrides(root: DebRoot) -> None:
 
 
 def field_twice(root: DebRoot) -> None:
-    root.append(STATUS, stanza("twice") [:-1] + "Version: 2\n\n")
+    root.append(STATUS, stanza("twice")[:-1] + "Version: 2\n\n")
 
 
 def huge_field(root: DebRoot) -> None:
@@ -106,7 +111,7 @@ DAMAGES: tuple[Callable[[DebRoot], None], ...] = (
 )  # fmt: skip
 
 
-@pytest.fixture()
+@pytest.fixture
 def root(deb_root: DebRoot) -> DebRoot:
     deb_root.package("a", files={"/usr/bin/a": b"x"}, config={"/etc/a": b"y"})
     deb_root.package("z", files={"/usr/bin/z": b"x"}, Depends="a")
@@ -152,7 +157,11 @@ def test_hostile_text_reaches_no_terminal(deb_root: DebRoot, call: Run) -> None:
     deb_root.write(STATUS, (deb_root.folder / STATUS).read_text().replace(
         "The package evil", f"{evil}\n {evil}"))  # fmt: skip
     (deb_root.folder / "usr/bin/\x1b[31mred").write_bytes(b"y")
-    for question in (*QUESTIONS, ["census", "--columns", "section,summary"], ["dossier", "evil", "--full"]):
+    for question in (
+        *QUESTIONS,
+        ["census", "--columns", "section,summary"],
+        ["dossier", "evil", "--full"],
+    ):
         for form in ("table", "lines", "csv"):
             done = call(*question, "--root", deb_root.path, "--format", form, "--color", "never")
             assert "\x1b" not in done.stdout + done.stderr, question

@@ -16,7 +16,7 @@ from filigree.model.errors import AccessError, NoSystem, Obstacle
 from filigree.model.files import Kind
 
 
-@pytest.fixture()
+@pytest.fixture
 def root(tmp_path: Path) -> Path:
     """A root with a secret outside of it."""
     (tmp_path / "secret").write_text("outside")
@@ -36,7 +36,7 @@ def root(tmp_path: Path) -> Path:
     return top
 
 
-@pytest.fixture()
+@pytest.fixture
 def jail(root: Path) -> Iterator[Jail]:
     jail = Jail(str(root))
     yield jail
@@ -241,7 +241,9 @@ def test_reading_changes_no_times(jail: Jail, root: Path) -> None:
     assert path.stat().st_atime == 1
 
 
-PARTS = st.sampled_from(["..", ".", "", "usr", "bin", "out", "one", "up", "far-out", "tidegauge", "x"])
+PARTS = st.sampled_from(
+    ["..", ".", "", "usr", "bin", "out", "one", "up", "far-out", "tidegauge", "x"]
+)
 
 
 @given(parts=st.lists(PARTS, max_size=8))

@@ -77,7 +77,9 @@ def test_owners_of_every_diversion(system: System) -> None:
         expected = {keeper} & raw
         if os.path.lexists(original):
             assert {o.name for o in kept.owners if o.how.value == "listed"} == expected, original
-        assert {o.name for o in gone.owners if o.how.value == "diverted"} == raw - {keeper}, moved_to
+        assert {o.name for o in gone.owners if o.how.value == "diverted"} == raw - {keeper}, (
+            moved_to
+        )
 
 
 def naive_findings(names: list[str]) -> tuple[set[str], set[str]]:

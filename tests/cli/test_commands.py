@@ -122,7 +122,10 @@ def test_lines_are_made_for_other_programs(run: Run, heron: Path) -> None:
     raw = (heron / "var/lib/dpkg/status").read_text()
     assert done.stdout == f"{raw.count('Package: ') - raw.count('config-files')}\n"
     done = run("owner", "/usr/bin/plot-chart", "--root", str(heron))
-    assert done.stdout == "/usr/bin/plot-chart\t/usr/bin/plot-chart\tchartroom\t5.4.1-2\tamd64\tlisted\n"
+    assert (
+        done.stdout
+        == "/usr/bin/plot-chart\t/usr/bin/plot-chart\tchartroom\t5.4.1-2\tamd64\tlisted\n"
+    )
 
 
 def test_what_matched_nothing_goes_to_standard_error(run: Run, heron: Path) -> None:
@@ -222,7 +225,11 @@ def test_interrupted_it_ends_with_130_and_what_it_found(deb_root: DebRoot, jobs:
 
 @pytest.mark.parametrize(
     ("words", "found"),
-    [("filigree dossier tideg", "tidegauge"), ("filigree cen", "census"), ("filigree verify --roo", "--root")],
+    [
+        ("filigree dossier tideg", "tidegauge"),
+        ("filigree cen", "census"),
+        ("filigree verify --roo", "--root"),
+    ],
 )
 def test_the_shell_completes(heron: Path, words: str, found: str) -> None:
     words = words.replace("dossier", f"dossier --root {heron}")

@@ -114,12 +114,24 @@ def test_the_record_of_each_path(deb_root: DebRoot) -> None:
     )  # fmt: skip
     system = open_system(deb_root.path)
     records = {r.path: r for r in system.database.files(only(system, "a"))}
-    assert set(records) == {"/", "/usr", "/usr/bin", "/usr/bin/a", "/etc", "/etc/a.conf", "/usr/lib/a.so"}
+    assert set(records) == {
+        "/",
+        "/usr",
+        "/usr/bin",
+        "/usr/bin/a",
+        "/etc",
+        "/etc/a.conf",
+        "/usr/lib/a.so",
+    }
     assert records["/usr/bin"].kind is Kind.DIRECTORY
     assert records["/usr/bin/a"].digest == f"md5:{md5(b'program')}"
     assert records["/usr/bin/a"].kind is Kind.FILE
     setting = records["/etc/a.conf"]
-    assert (setting.config, setting.mark, setting.digest) == (True, Role.CONFIG, f"md5:{md5(b'setting')}")
+    assert (setting.config, setting.mark, setting.digest) == (
+        True,
+        Role.CONFIG,
+        f"md5:{md5(b'setting')}",
+    )
     assert records["/usr/lib/a.so"].kind is None
 
 
@@ -136,7 +148,9 @@ def test_what_is_on_record_but_not_listed_is_not_lost(deb_root: DebRoot) -> None
 def test_diversions_move_everybodys_file_but_the_keepers(deb_root: DebRoot) -> None:
     for name in ("keeper", "other"):
         deb_root.package(name, files={"/bin/a": name.encode()})
-    deb_root.write("var/lib/dpkg/diversions", "/bin/a\n/bin/a.other\nkeeper\n/bin/z\n/bin/z.local\n:\n")
+    deb_root.write(
+        "var/lib/dpkg/diversions", "/bin/a\n/bin/a.other\nkeeper\n/bin/z\n/bin/z.local\n:\n"
+    )
     system = open_system(deb_root.path)
     places = {
         name: {r.path: r.location for r in system.database.files(only(system, name))}
@@ -148,9 +162,14 @@ def test_diversions_move_everybodys_file_but_the_keepers(deb_root: DebRoot) -> N
 
 
 def test_declared_owners_modes_and_exclusions(deb_root: DebRoot) -> None:
-    deb_root.package("a", files={"/usr/sbin/a": b"x", "/usr/share/doc/a/b": b"", "/usr/share/doc/a/copyright": b""})
+    deb_root.package(
+        "a",
+        files={"/usr/sbin/a": b"x", "/usr/share/doc/a/b": b"", "/usr/share/doc/a/copyright": b""},
+    )
     deb_root.write("var/lib/dpkg/statoverride", "root tide 4750 /usr/sbin/a\n")
-    deb_root.write("etc/dpkg/dpkg.cfg.d/small", "path-exclude=/usr/share/doc/*\npath-include=*/copyright\n")
+    deb_root.write(
+        "etc/dpkg/dpkg.cfg.d/small", "path-exclude=/usr/share/doc/*\npath-include=*/copyright\n"
+    )
     deb_root.write("etc/dpkg/dpkg.cfg.d/ignored.orig", "path-exclude=/usr/*\n")
     system = open_system(deb_root.path)
     records = {r.path: r for r in system.database.files(only(system, "a"))}
@@ -161,7 +180,9 @@ def test_declared_owners_modes_and_exclusions(deb_root: DebRoot) -> None:
 
 
 def test_links_made_at_run_time(deb_root: DebRoot) -> None:
-    deb_root.write("var/lib/dpkg/alternatives/viewer", "auto\n/usr/bin/viewer\n\n/usr/bin/a\n50\n\n")
+    deb_root.write(
+        "var/lib/dpkg/alternatives/viewer", "auto\n/usr/bin/viewer\n\n/usr/bin/a\n50\n\n"
+    )
     links = open_system(deb_root.path).database.managed_links()
     assert links["/usr/bin/viewer"] == ManagedLink("/usr/bin/viewer", "viewer")
     assert "/etc/alternatives/viewer" in links
@@ -233,7 +254,9 @@ def test_what_meets_a_need(
     deb_root.write("var/lib/dpkg/arch", "amd64\narm64\n")
     name, _, version = term.partition(" >= ")
     name, _, architecture = name.partition(":")
-    asked = Term(name, Comparison.AT_LEAST if version else None, version or None, architecture or None)
+    asked = Term(
+        name, Comparison.AT_LEAST if version else None, version or None, architecture or None
+    )
     offered = Capability(*capability.split())
     database = open_system(deb_root.path).database
     assert database.meets(asked, made("a", asker), holder, offered) is met

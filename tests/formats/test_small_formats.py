@@ -88,7 +88,9 @@ def test_overrides() -> None:
 
 
 def test_path_rules_keep_their_order() -> None:
-    text = b"# path-exclude=/no\npath-exclude=/usr/share/doc/*\n path-include = '/usr/share/doc/*/c'\n"
+    text = (
+        b"# path-exclude=/no\npath-exclude=/usr/share/doc/*\n path-include = '/usr/share/doc/*/c'\n"
+    )
     assert read_path_rules(text) == [
         PathRule(False, "/usr/share/doc/*"),
         PathRule(True, "/usr/share/doc/*/c"),
@@ -113,6 +115,9 @@ def test_no_small_reader_fails(data: bytes) -> None:
 
 
 def test_accounts_and_labels() -> None:
-    assert read_accounts(b"root:x:0:0::/:\nno\ntide:x:950:\nother:x:950:\n") == {0: "root", 950: "tide"}
+    assert read_accounts(b"root:x:0:0::/:\nno\ntide:x:950:\nother:x:950:\n") == {
+        0: "root",
+        950: "tide",
+    }
     label = read_os_release(b"# no\nNAME=Coast\nPRETTY_NAME=\"Sallow 'Coast' 12\"\nBAD='\n")
     assert label == {"NAME": "Coast", "PRETTY_NAME": "Sallow 'Coast' 12"}

@@ -13,7 +13,9 @@ def read(text: bytes, piece: int = 7, limit: int = 1 << 20) -> list[Stanza | Dam
 
 
 def test_fields_continuations_and_line_numbers() -> None:
-    found = read(b"\nPackage: tidegauge\nDescription: reads\n more\n .\n last\n\n\nPackage: foghorn\n")
+    found = read(
+        b"\nPackage: tidegauge\nDescription: reads\n more\n .\n last\n\n\nPackage: foghorn\n"
+    )
     assert found == [
         Stanza({"Package": "tidegauge", "Description": "reads\n more\n .\n last"}, 2),
         Stanza({"Package": "foghorn"}, 9),

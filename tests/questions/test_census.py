@@ -40,7 +40,7 @@ def test_a_pattern_that_does_not_parse_is_a_bad_question() -> None:
         name_filter(("(",), Match.REGEX)
 
 
-@pytest.fixture()
+@pytest.fixture
 def station(deb_root: DebRoot) -> DebRoot:
     deb_root.package("a", Installed_Size="10", Section="net")
     deb_root.package("b", Installed_Size="30", Section="science", status="hold ok installed")

@@ -64,8 +64,14 @@ def test_subjects(heron: Path, subject: str, found: list[str]) -> None:
     ("subject", "note"),
     [
         ("tidegage", "no package on record is called tidegage; did you mean tidegauge?"),
-        ("mail-courier", "mail-courier is no package, but a name that others provide; did you mean gullpost?"),
-        ("tidegauge=1:9", "no package on record is tidegauge=1:9; did you mean tidegauge:amd64=1:2.1-3?"),
+        (
+            "mail-courier",
+            "mail-courier is no package, but a name that others provide; did you mean gullpost?",
+        ),
+        (
+            "tidegauge=1:9",
+            "no package on record is tidegauge=1:9; did you mean tidegauge:amd64=1:2.1-3?",
+        ),
         ("/usr/sbin/gullcheck", "no package on record has the path /usr/sbin/gullcheck"),
     ],
 )

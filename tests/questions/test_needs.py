@@ -18,7 +18,7 @@ def told(rows: list[NeedRow]) -> list[tuple[str | None, int, str, str | None]]:
     return [(row.name, row.depth, row.via, row.repeat) for row in rows]
 
 
-@pytest.fixture()
+@pytest.fixture
 def web(deb_root: DebRoot) -> System:
     deb_root.package("a", Depends="b (>= 1), c | d, v", Recommends="e, missing")
     deb_root.package("b", "1.0", Depends="c")
@@ -133,7 +133,7 @@ def test_a_walk_reaches_what_a_plain_search_reaches(
     root = DebRoot(tmp_path_factory.mktemp("graph"))
     for number, ends in graph.items():
         known = ", ".join(f"p{end}" for end in ends if end in graph)
-        root.package(f"p{number}", **({"Depends": known} if known else {}))
+        root.package(f"p{number}", Depends=known)
     start = min(graph)
     distance = {start: 0}
     queue = deque([start])

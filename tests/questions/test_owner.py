@@ -8,7 +8,7 @@ from filigree.system import open_system
 from tests.making import INFO, DebRoot
 
 
-@pytest.fixture()
+@pytest.fixture
 def coast(deb_root: DebRoot) -> DebRoot:
     """A root with a merged directory, a diversion, a group of links, and a file of nobody's."""
     deb_root.link("bin", "usr/bin")
@@ -18,7 +18,9 @@ def coast(deb_root: DebRoot) -> DebRoot:
     deb_root.package("rope", files={"/usr/bin/plot": b"chart"})
     deb_root.write("usr/bin/plot.rope", b"rope")
     deb_root.write("var/lib/dpkg/diversions", "/usr/bin/plot\n/usr/bin/plot.rope\nchart\n")
-    deb_root.write("var/lib/dpkg/alternatives/viewer", "auto\n/usr/bin/viewer\n\n/usr/bin/viewer-a\n9\n\n")
+    deb_root.write(
+        "var/lib/dpkg/alternatives/viewer", "auto\n/usr/bin/viewer\n\n/usr/bin/viewer-a\n9\n\n"
+    )
     deb_root.link("usr/bin/viewer", "/etc/alternatives/viewer")
     deb_root.link("etc/alternatives/viewer", "/usr/bin/viewer-a")
     deb_root.link("usr/bin/by-hand", "viewer-a")
@@ -63,7 +65,11 @@ def test_who_owns_it(coast: DebRoot, asked: str, owners: list[tuple[str, str]]) 
 
 def test_what_it_leads_to(coast: DebRoot) -> None:
     answer = owner(open_system(coast.path), ["/usr/bin/viewer", "/usr/bin/gone", "/bin/dsh"])
-    assert [found.resolved for found in answer.records] == ["/usr/bin/viewer-a", None, "/usr/bin/dsh"]
+    assert [found.resolved for found in answer.records] == [
+        "/usr/bin/viewer-a",
+        None,
+        "/usr/bin/dsh",
+    ]
 
 
 def test_a_glob_finds_what_is_listed_and_what_is_there(coast: DebRoot) -> None:

@@ -99,7 +99,10 @@ def test_a_diverted_file_is_checked_where_it_went(deb_root: DebRoot) -> None:
     deb_root.write("var/lib/dpkg/diversions", "/bin/a\n/bin/a.other\nkeeper\n")
     found = verdicts(deb_root)
     assert found["/bin/a"].verdict is Verdict.INTACT
-    assert (found["/bin/a.other"].package, found["/bin/a.other"].verdict) == ("other", Verdict.MISSING)
+    assert (found["/bin/a.other"].package, found["/bin/a.other"].verdict) == (
+        "other",
+        Verdict.MISSING,
+    )
     deb_root.write("bin/a.other", b"other")
     assert verdicts(deb_root)["/bin/a.other"].verdict is Verdict.INTACT
 
@@ -115,7 +118,11 @@ def test_declared_owner_and_mode(deb_root: DebRoot) -> None:
     assert verdicts(deb_root)["/usr/sbin/a"].verdict is Verdict.INTACT
     path.chmod(0o4755)
     (difference,) = verdicts(deb_root)["/usr/sbin/a"].differences
-    assert (difference.aspect, difference.expected, difference.found) == (Aspect.MODE, "4750", "4755")
+    assert (difference.aspect, difference.expected, difference.found) == (
+        Aspect.MODE,
+        "4750",
+        "4755",
+    )
     path.chmod(0o4750)
     deb_root.write("var/lib/dpkg/statoverride", "tide #77 4750 /usr/sbin/a\n")
     found = verdicts(deb_root)["/usr/sbin/a"]
@@ -126,7 +133,9 @@ def test_declared_owner_and_mode(deb_root: DebRoot) -> None:
 
 
 def test_excuses(deb_root: DebRoot) -> None:
-    deb_root.package("a", files={"/usr/share/doc/a/b": b"", "/lib/x/y": b"y"}, config={"/etc/old": b""})
+    deb_root.package(
+        "a", files={"/usr/share/doc/a/b": b"", "/lib/x/y": b"y"}, config={"/etc/old": b""}
+    )
     (deb_root.folder / "usr/share/doc/a/b").unlink()
     (deb_root.folder / "etc/old").unlink()
     (deb_root.folder / "lib").rename(deb_root.folder / "usr/lib")

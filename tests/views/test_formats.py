@@ -100,9 +100,7 @@ def test_lines_and_csv_hold_the_same(answers: dict[str, Answer[Any]], question: 
 
 @pytest.mark.parametrize("question", SCREENS)
 @pytest.mark.parametrize("width", [0, 40, 80, 158])
-def test_tables_fit_the_window(
-    answers: dict[str, Answer[Any]], question: str, width: int
-) -> None:
+def test_tables_fit_the_window(answers: dict[str, Answer[Any]], question: str, width: int) -> None:
     ink = Ink(False, width)
     shown = list(render(answers[question], Format.TABLE, ink))
     assert shown
@@ -136,5 +134,8 @@ def test_hostile_text_in_every_format() -> None:
         text = text_of(answer, form)
         assert "\x1b" not in text
         text.encode("utf-8")
-    assert json.loads(text_of(answer, Format.JSON))["records"][0]["path"] == "/tmp/\x1b[31mred\n\\xff\ttab"
+    assert (
+        json.loads(text_of(answer, Format.JSON))["records"][0]["path"]
+        == "/tmp/\x1b[31mred\n\\xff\ttab"
+    )
     assert len(text_of(answer, Format.LINES).splitlines()) == 1

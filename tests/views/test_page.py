@@ -40,7 +40,7 @@ def test_a_path_breaks_behind_a_slash() -> None:
 
 
 def test_colour_says_nothing_that_words_do_not() -> None:
-    row = [Piece("altered", Style.BAD), "x", Piece("y", Style.FAINT)]
+    row: list[str | Piece] = [Piece("altered", Style.BAD), "x", Piece("y", Style.FAINT)]
     plain = list(Ink(False, 80).table(COLUMNS, [row]))
     coloured = list(Ink(True, 80).table(COLUMNS, [row]))
     assert any("\x1b[" in text for text in coloured)

@@ -13,7 +13,9 @@ from filigree.views.text import (
     unescaped,
 )
 
-ANY = st.text(st.characters() | st.characters(categories=["Cs"]) | st.sampled_from("\\xu\x1b\n\udcff"))
+ANY = st.text(
+    st.characters() | st.characters(categories=["Cs"]) | st.sampled_from("\\xu\x1b\n\udcff")
+)
 
 
 @pytest.mark.parametrize(

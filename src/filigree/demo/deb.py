@@ -40,6 +40,11 @@ class Installed:
         return f"{name}:{self.architecture}" if self.shared else name
 
     @property
+    def machine(self) -> str:
+        """The architecture under which it is marked: the station's own, where it runs on any."""
+        return "amd64" if self.architecture == "all" else self.architecture
+
+    @property
     def shared(self) -> bool:
         """Whether it may stand beside itself for another architecture."""
         return bool(self.ware.library)
@@ -98,9 +103,9 @@ def write_database(disk: Disk, installed: Iterable[Installed]) -> None:
     disk.file(
         places.AUTOMATIC,
         "".join(
-            f"Package: {one.ware.name}\nArchitecture: amd64\nAuto-Installed: 1\n\n"
+            f"Package: {one.ware.name}\nArchitecture: {one.machine}\nAuto-Installed: 1\n\n"
             for one in everything
-            if not one.chosen and one.architecture in ("amd64", "all")
+            if not one.chosen
         ),
     )
 

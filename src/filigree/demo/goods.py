@@ -12,7 +12,7 @@ BUILT = datetime(2026, 1, 12, 8, 30, tzinfo=UTC)
 _WORDS = (
     "high low water spring neap tide gauge mark datum sluice lock buoy fog horn chart sound "
     "ebb flood slack moon quarter depth harbour bar channel groyne dike marsh salt station"
-).split()  # noqa: SIM905
+).split()
 
 
 @dataclass(frozen=True, slots=True)

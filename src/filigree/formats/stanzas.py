@@ -18,7 +18,7 @@ _SPELLINGS = (
     "Package Status Priority Section Installed-Size Origin Maintainer Bugs Architecture Multi-Arch "
     "Source Version Replaces Provides Depends Pre-Depends Recommends Suggests Breaks Conflicts "
     "Enhances Conffiles Description Homepage Essential Protected Auto-Installed"
-).split()  # noqa: SIM905
+).split()
 _KNOWN = frozenset(_SPELLINGS)
 _BY_FOLDED = {name.lower(): name for name in _SPELLINGS}
 

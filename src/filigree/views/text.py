@@ -19,7 +19,11 @@ def escaped(text: str) -> str:
     if text.isprintable() and "\\" not in text:
         return text
     return "".join(
-        _escape_backslash(text, at) if sign == "\\" else sign if sign.isprintable() else _escape(sign)
+        _escape_backslash(text, at)
+        if sign == "\\"
+        else sign
+        if sign.isprintable()
+        else _escape(sign)
         for at, sign in enumerate(text)
     )
 

@@ -19,7 +19,18 @@ _TITLES = {
     "built_at": "built",
 }
 _WRAPS = frozenset(
-    {"name", "version", "reason", "state", "summary", "description", "homepage", "maintainer", "source", "vendor"}
+    {
+        "name",
+        "version",
+        "reason",
+        "state",
+        "summary",
+        "description",
+        "homepage",
+        "maintainer",
+        "source",
+        "vendor",
+    }
 )
 
 

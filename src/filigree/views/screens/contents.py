@@ -72,7 +72,7 @@ def _table(records: Sequence[Content], ink: Ink) -> Iterator[str]:
 
 
 def _cells(record: Content) -> list[str | Piece]:
-    owner = record.owner or ""
+    owner: str | Piece = record.owner or Piece("not on the disk", Style.FAINT)
     if record.group and record.group != record.owner:
         owner = f"{owner}, group {record.group}"
     return [

@@ -5,14 +5,13 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.model.files import Verdict
 from filigree.model.needs import Relation
 from filigree.model.package import Wanted
 from filigree.questions.dossier import Dossier, NeedOfPackage
 from filigree.questions.needs import Standing
 from filigree.views.page import Ink, Piece, Style, line
 from filigree.views.screens.words import VERDICT_STYLES, fact, minute, standing
-from filigree.views.text import count_words, size_words
+from filigree.views.text import size_words
 
 _FIELDS = tuple(field.name for field in fields(Dossier))
 _WANTED = {
@@ -165,14 +164,9 @@ def _files(row: Dossier, ink: Ink) -> Iterator[str]:
     yield from _heading("Files", ink)
     yield from fact(ink, "  paths", f"{row.paths:,}", width=20)
     for at, config in enumerate(row.configuration):
-        words = config.verdict.value
-        style = VERDICT_STYLES[config.verdict]
+        verdict = Piece(config.verdict.value, VERDICT_STYLES[config.verdict])
         name = "  configuration" if not at else ""
-        told = () if config.verdict is Verdict.INTACT else (Piece(f"  {words}", style),)
-        yield from fact(ink, name, config.path, *told, width=20)
-    if row.configuration and all(c.verdict is Verdict.INTACT for c in row.configuration):
-        number = count_words(len(row.configuration), "file")
-        yield from fact(ink, "", Piece(f"{number}, as shipped", Style.GOOD), width=20)
+        yield from fact(ink, name, config.path, "  ", verdict, width=20)
     scripts = [
         f"{s.name} ({size_words(s.size)})" if s.size is not None else s.name for s in row.scripts
     ]

@@ -1,0 +1,46 @@
+# Each target sets up what it needs: a .venv in this folder, from pyproject.toml and constraints.txt.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+
+.PHONY: demo test check lint bench screenshots live fuzz clean
+
+demo: $(READY)
+	$(BIN)/filigree demo --into stations
+
+test: $(READY)
+	$(BIN)/python -m pytest
+
+check: lint test
+
+lint: $(READY)
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+# Ratios against the budgets; --whole-system adds the check of every file of this machine.
+bench: $(READY)
+	$(BIN)/python benchmarks/run.py --whole-system
+
+# Needs Xvfb, xterm and ImageMagick's import.
+screenshots: $(READY)
+	$(BIN)/filigree demo --into stations --build-only
+	PATH="$(CURDIR)/$(BIN):$$PATH" docs/screenshots/take
+
+# Every file of this machine against coreutils, where it is a deb system.
+live: $(READY)
+	$(BIN)/python -m pytest -m whole
+
+# Long runs of the property tests.
+fuzz: $(READY)
+	HYPOTHESIS_PROFILE=long $(BIN)/python -m pytest tests/formats tests/views tests/test_fuzz.py
+
+$(READY): pyproject.toml constraints.txt
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	touch $(READY)
+
+clean:
+	rm -rf $(VENV) stations .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache

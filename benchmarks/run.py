@@ -1,0 +1,115 @@
+"""The budgets, as ratios measured in one run against something that everyone has.
+
+    python benchmarks/run.py [--whole-system] [--runs N]
+
+Each pair of commands is run in turn (A B A B …) and the median of the pairwise ratios is printed, so
+that a machine that grows slower in between does not spoil the figure. Peak memory is the largest
+process's resident set; for `verify` the workers' are added up as the most that they can be.
+"""
+
+import argparse
+import os
+import shlex
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import NamedTuple
+
+BARE = """
+import typer
+app = typer.Typer()
+@app.command()
+def one(name: str = "x") -> None:
+    print("one", name)
+@app.command()
+def two(name: str = "x") -> None:
+    print("two", name)
+app()
+"""
+INFO = Path("/var/lib/dpkg/info")
+FILIGREE = f"{shlex.quote(sys.executable)} -m filigree"
+
+
+class Run(NamedTuple):
+    """Wall seconds and peak resident set in KiB of one run."""
+
+    wall: float
+    peak: int
+
+
+def run(command: str) -> Run:
+    started = time.perf_counter()
+    process = subprocess.Popen(
+        ["bash", "-c", f"exec {command}" if "|" not in command else command],
+        cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    _, _, usage = os.wait4(process.pid, 0)
+    return Run(time.perf_counter() - started, usage.ru_maxrss)
+
+
+def compare(label: str, ours: str, theirs: str, budget: float, runs: int) -> None:
+    """Print one line: the ratio, the budget, and the figures behind it."""
+    run(ours), run(theirs)
+    pairs = [(run(ours), run(theirs)) for _ in range(runs)]
+    ratio = statistics.median(a.wall / b.wall for a, b in pairs)
+    mine = statistics.median(a.wall for a, _ in pairs)
+    other = statistics.median(b.wall for _, b in pairs)
+    peak = max(a.peak for a, _ in pairs) / 1024
+    verdict = "within" if ratio <= budget else "over"
+    print(
+        f"{label:<34} {ratio:5.2f} times  budget {budget:.2f}  {verdict:<7}"
+        f" {mine:7.2f} s against {other:.2f} s, peak {peak:.0f} MiB"
+    )
+
+
+def questions(runs: int) -> None:
+    """Questions about installed packages, against the start of a bare two-command program."""
+    with tempfile.TemporaryDirectory() as folder:
+        bare = Path(folder, "bare.py")
+        bare.write_text(BARE)
+        start = f"{shlex.quote(sys.executable)} {bare} one"
+        names = subprocess.run(
+            f"{FILIGREE} census --sort size --limit 1 --columns name",
+            shell=True, capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        biggest = names.stdout.strip()
+        for label, command in (
+            ("survey", "survey"),
+            ("census", "census"),
+            ("census, as a table", "census --format table"),
+            ("owner /etc/passwd /usr/bin/env", "owner /etc/passwd /usr/bin/env"),
+            (f"dossier {biggest}", f"dossier {biggest}"),
+            (f"needs {biggest} --deep", f"needs {biggest} --deep"),
+            (f"contents {biggest}", f"contents {biggest}"),
+        ):
+            compare(label, f"{FILIGREE} {command}", start, 3.0, runs)
+
+
+def whole_system(runs: int) -> None:
+    """Every digest on record, against coreutils on all cores."""
+    processors = len(os.sched_getaffinity(0))
+    theirs = f"ls {INFO}/*.md5sums | xargs -P{processors} -n 20 md5sum -c --quiet"
+    compare("verify of everything, warm", f"{FILIGREE} verify", theirs, 1.15, runs)
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--whole-system", action="store_true", help="also verify every file")
+    parser.add_argument("--runs", type=int, default=5)
+    options = parser.parse_args()
+    if not INFO.is_dir():
+        print("this machine is no deb system: nothing to measure on")
+        return 0
+    lists = sum(path.read_bytes().count(b"\n") for path in INFO.glob("*.list"))
+    print(f"{len(list(INFO.glob('*.list')))} packages, {lists:,} paths, {options.runs} runs each")
+    questions(options.runs)
+    if options.whole_system:
+        whole_system(options.runs)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
