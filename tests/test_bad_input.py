@@ -1,5 +1,6 @@
 """Damaged and hostile systems: a clear message, a gap where one is due, and never a traceback."""
 
+import json
 import os
 import resource
 from collections.abc import Callable
@@ -8,6 +9,8 @@ from typing import Any
 
 import pytest
 
+from filigree.questions.verify import verify
+from filigree.system import open_system
 from tests.conftest import Run
 from tests.making import INFO, STATUS, DebRoot
 
@@ -203,9 +206,36 @@ def test_a_database_without_permission(deb_root: DebRoot, call: Run) -> None:
     assert "permission denied" in done.stderr
 
 
-def test_a_huge_field_does_not_fill_the_memory(root: DebRoot) -> None:
-    from filigree.system import open_system
+def test_a_user_who_cannot_read_everything_is_told_so(deb_root: DebRoot) -> None:
+    """Done as somebody else, in a process of their own, where the test is run by root."""
+    deb_root.package("a", files={"/opt/open": b"x", "/opt/closed": b"x", "/srv/deep/in": b"x"})
+    (deb_root.folder / "opt/closed").chmod(0)
+    (deb_root.folder / "srv/deep").chmod(0)
+    for above in (deb_root.folder, *deb_root.folder.parents[:3]):
+        above.chmod(0o755)
+    verify(open_system(deb_root.path), workers=1)  # loads what the other user may not read
+    reader, writer = os.pipe()
+    child = os.fork()
+    if not child:
+        if os.geteuid() == 0:
+            os.setgroups([])
+            os.setgid(65534)
+            os.setuid(65534)
+        answer = verify(open_system(deb_root.path), workers=1)
+        told = [answer.exit_status, answer.summary["verdicts"], [gap.why for gap in answer.gaps]]
+        os.write(writer, json.dumps(told).encode())
+        os._exit(0)
+    os.close(writer)
+    status, verdicts, gaps = json.loads(os.read(reader, 65536))
+    os.waitpid(child, 0)
+    os.close(reader)
+    (deb_root.folder / "srv/deep").chmod(0o755)
+    assert status == 3
+    assert verdicts["unreadable"] == 2
+    assert "permission denied" in gaps
 
+
+def test_a_huge_field_does_not_fill_the_memory(root: DebRoot) -> None:
     huge_field(root)
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     system = open_system(root.path)

@@ -82,6 +82,14 @@ def test_a_glob_finds_what_is_listed_and_what_is_there(coast: DebRoot) -> None:
     assert [one.path for one in deep.records] == ["/usr/share/shell/mod.py"]
 
 
+def test_a_glob_of_commands_finds_each_once(coast: DebRoot) -> None:
+    answer = owner(open_system(coast.path), ["*s*"])
+    assert [(one.path, [o.name for o in one.owners]) for one in answer.records] == [
+        ("/usr/bin/dsh", ["shell"]),
+        ("/usr/sbin/nobodys", []),
+    ]
+
+
 def test_a_command_that_is_nowhere(coast: DebRoot) -> None:
     answer = owner(open_system(coast.path), ["no-such-command", "no-*"])
     assert answer.records == []

@@ -57,7 +57,7 @@ class OwnerSearch:
     def find(self, asked: str) -> list[Owned]:
         """The owners of a path, of every path that a glob matches, or of a bare command name."""
         if "/" not in asked and asked not in (".", ".."):
-            return [self._owned(path) for path in self._commands(asked)[:1]]
+            return self._commands(asked)
         path = absolute(self._system, asked)
         if _GLOB.search(path) and not self._system.jail.exists(path):
             return [self._owned(found) for found in self._expand(path)]
@@ -143,14 +143,24 @@ class OwnerSearch:
             return []
         return [Owner(owner.package, How.GENERATED) for owner in self._listed(origin, origin)]
 
-    def _commands(self, name: str) -> list[str]:
-        """Where a command of that name is, on the disk or, if it has vanished, on record."""
-        paths = [f"{directory}/{name}" for directory in PROGRAM_DIRECTORIES]
-        there = [path for path in paths if self._system.jail.exists(path)]
-        if there:
-            return there
-        listed = {path for _, path in self._system.paths.named(name)}
-        return [path for path in paths if path in listed]
+    def _commands(self, name: str) -> list[Owned]:
+        """The command of that name, or every command that a glob matches, each once.
+
+        It is looked for on the disk and then, should it have vanished, on record.
+        """
+        found: dict[str, Owned] = {}
+        for directory in PROGRAM_DIRECTORIES:
+            for path in self._programs(f"{directory}/{name}"):
+                found.setdefault(path.rpartition("/")[2], self._owned(path))
+        return [found[name] for name in sorted(found)]
+
+    def _programs(self, path: str) -> list[str]:
+        if self._system.jail.exists(path):
+            return [path]
+        if _GLOB.search(path):
+            return self._expand(path)
+        name = path.rpartition("/")[2]
+        return [path] if any(path == listed for _, listed in self._system.paths.named(name)) else []
 
     def _expand(self, pattern: str) -> list[str]:
         """The paths that a glob matches, on record and on the disk. `*` stays in one part."""

@@ -103,14 +103,14 @@ def _flat(value: Any) -> str:
     """A value in one cell: nothing for None, yes or no, several joined by `; `."""
     if value is None:
         return ""
+    if isinstance(value, str):
+        return escaped(value)
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, Enum):
         return str(value.value)
     if isinstance(value, datetime):
         return iso(value)
-    if isinstance(value, str):
-        return escaped(value)
     if isinstance(value, (int, float)):
         return str(value)
     if isinstance(value, Mapping):
