@@ -55,6 +55,20 @@ def test_closing_early_leaves_no_process_behind() -> None:
     assert _children() == before
 
 
+def who(_: object) -> int:
+    time.sleep(0.002)
+    return os.getpid()
+
+
+def test_kin_stay_together_and_the_idle_help_out() -> None:
+    jobs = ["a"] * 60 + ["b"] * 5
+    done = {one.place: one.result for one in share(jobs, who, 2, kin=lambda job: job)}
+    assert len(done) == 65
+    assert len({done[place] for place in range(5)}) == 1
+    assert len({done[place] for place in range(60, 65)}) == 1
+    assert len({done[place] for place in range(60)}) == 2
+
+
 def test_no_jobs() -> None:
     assert list(share([], double)) == []
 

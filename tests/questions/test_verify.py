@@ -228,7 +228,6 @@ def test_the_count_does_not_depend_on_how_the_work_is_shared(
 ) -> None:
     whole = verify(open_system(str(heron)), workers=1)
     monkeypatch.setattr("filigree.questions.verify.SLICE", 3)
-    monkeypatch.setattr("filigree.questions.verify.MANY", 1000)
     parts = verify(open_system(str(heron)), workers=3)
     assert parts.records == whole.records
     for name in ("paths", "verdicts", "aspects", "bytes_read"):
@@ -253,7 +252,6 @@ def test_progress_reaches_the_end(heron: Path) -> None:
 def test_interrupted_it_tells_what_it_found_and_what_it_did_not_reach(
     heron: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("filigree.questions.verify.MANY", 1000)
     monkeypatch.setattr("filigree.questions.verify.SLICE", 5)
 
     def interrupt(now: Progress) -> None:

@@ -9,7 +9,9 @@ import gc
 import multiprocessing
 import os
 import signal
-from collections.abc import Callable, Iterator, Sequence
+from collections import deque
+from collections.abc import Callable, Hashable, Iterator, Sequence
+from itertools import groupby
 from multiprocessing.connection import Connection, wait
 from typing import Any, Generic, NamedTuple, TypeVar
 
@@ -33,20 +35,24 @@ def processors() -> int:
 
 
 def share(
-    jobs: Sequence[J], work: Callable[[J], T], workers: int | None = None
+    jobs: Sequence[J],
+    work: Callable[[J], T],
+    workers: int | None = None,
+    kin: Callable[[J], Hashable] = id,
 ) -> Iterator[Done[T]]:
     """Do `work` on each job, in as many processes as there are processors; outcomes as they come.
 
-    `work` and what it refers to are inherited, not copied: the job's index alone is sent. Closing
-    the iterator ends the workers. With one worker, or where processes cannot be forked, the work
-    is done here.
+    Neighbours of one `kin` go to one worker, which may keep what they have in common, until others
+    have nothing left to do. `work` and what it refers to are inherited, not copied: the job's
+    index alone is sent. Closing the iterator ends the workers. With one worker, or where processes
+    cannot be forked, the work is done here.
     """
     count = min(workers or processors(), len(jobs))
     if count <= 1 or "fork" not in multiprocessing.get_all_start_methods():
         for index, job in enumerate(jobs):
             yield Done(index, work(job), None)
         return
-    crew = _Crew(jobs, work, count)
+    crew = _Crew(jobs, work, count, kin)
     try:
         yield from crew.outcomes()
     finally:
@@ -54,9 +60,16 @@ def share(
 
 
 class _Crew(Generic[J, T]):
-    def __init__(self, jobs: Sequence[J], work: Callable[[J], T], count: int) -> None:
-        self._jobs = jobs
-        self._next = 0
+    def __init__(
+        self,
+        jobs: Sequence[J],
+        work: Callable[[J], T],
+        count: int,
+        kin: Callable[[J], Hashable],
+    ) -> None:
+        families = groupby(range(len(jobs)), key=lambda place: kin(jobs[place]))
+        self._waiting = deque(deque(places) for _, places in families)
+        self._taken: dict[Connection, deque[int]] = {}
         context = multiprocessing.get_context("fork")
         self._processes = []
         self._hands: dict[Connection, list[int]] = {}
@@ -84,10 +97,10 @@ class _Crew(Generic[J, T]):
             lost = self._hands.pop(hand)
             for index in lost:
                 yield Done(index, None, "the process that worked on it ended")
+            self._waiting.appendleft(self._taken.pop(hand, deque()))
             if not self._hands:
-                while self._next < len(self._jobs):
-                    yield Done(self._next, None, "no process was left to work on it")
-                    self._next += 1
+                for place in (place for places in self._waiting for place in places):
+                    yield Done(place, None, "no process was left to work on it")
             return
         self._hands[hand].remove(index)
         self._fill(hand)
@@ -95,13 +108,25 @@ class _Crew(Generic[J, T]):
 
     def _fill(self, hand: Connection) -> None:
         mine = self._hands[hand]
-        while len(mine) < IN_HAND and self._next < len(self._jobs):
-            mine.append(self._next)
+        while len(mine) < IN_HAND and (place := self._next_for(hand)) is not None:
+            mine.append(place)
             try:
-                hand.send(self._next)
+                hand.send(place)
             except OSError:
                 pass  # the worker is gone: receiving from it tells
-            self._next += 1
+
+    def _next_for(self, hand: Connection) -> int | None:
+        """The next of the kin at hand, else the first of others, else the last of another's."""
+        if not self._taken.get(hand):
+            while self._waiting and not self._waiting[0]:
+                self._waiting.popleft()
+            if self._waiting:
+                self._taken[hand] = self._waiting.popleft()
+        mine = self._taken.get(hand)
+        if mine:
+            return mine.popleft()
+        longest = max(self._taken.values(), key=len, default=None)
+        return longest.pop() if longest else None
 
     def dismiss(self) -> None:
         for hand in self._hands:

@@ -17,8 +17,7 @@ from filigree.questions.judging import Judged, judge
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
-SLICE = 512
-MANY = 64
+SLICE = 2048
 _SPARE = 1 << 30
 
 LOUD = frozenset(verdict for verdict in Verdict if not verdict.quiet)
@@ -92,7 +91,7 @@ def verify(
     run = _Run(system, verdicts, aspects)
     tally = _Tally(total, progress)
     interrupted = False
-    outcomes = share(jobs, run.judge_job, workers)
+    outcomes = share(jobs, run.judge_job, workers, kin=lambda job: id(job.package))
     try:
         for done in outcomes:
             tally.add(done, jobs[done.place])
@@ -130,14 +129,12 @@ def _packages(
 def _jobs(system: System, packages: Sequence[Package]) -> list[_Job]:
     """Packages, and parts of those that are too large; the largest come first, the short ones last.
 
-    A package is read by each worker that has a part of it, so where there are many packages only
-    the very largest are divided.
+    The parts of one package go to one worker as long as there is other work for the others.
     """
-    most = SLICE if len(packages) < MANY else 16 * SLICE
     jobs: list[_Job] = []
     for package in sorted(packages, key=lambda p: -(p.installed_size or 0)):
         paths = system.database.path_count(package)
-        parts = max(1, -(-paths // most))
+        parts = max(1, -(-paths // SLICE))
         jobs += (_Job(package, part, parts, paths // parts) for part in range(parts))
     return jobs
 

@@ -194,20 +194,23 @@ class DebDatabase:
         settings = {record.path: record for record in self.configuration(package)}
         paths = list(self.listing(package))
         directories = {path.rpartition("/")[0] or "/" for path in paths}
-        policy = self._policy
+        declared = self._policy.declared
+        always = bool(self._policy.rules)
+        file, directory = Kind.FILE, Kind.DIRECTORY
         found = []
         for path in paths:
             digest = digests.pop(path[1:], None)
             if path in settings:
                 found.append(settings.pop(path))
                 continue
-            kind = Kind.FILE if digest else Kind.DIRECTORY if path in directories else None
-            if policy.rules or path in policy.declared:
+            kind = file if digest else directory if path in directories else None
+            if always or path in declared:
                 found.append(self._declared(package, path, kind, digest))
-            elif path.startswith("/"):
-                found.append(FileRecord(path, path, kind, digest))
             else:
-                self._report(Gap(f"the file list of {package.name}", "a line that is no path"))
+                found.append(FileRecord(path, path, kind, digest))
+        if any(not record.path.startswith("/") for record in found):
+            self._report(Gap(f"the file list of {package.name}", "a line that is no path"))
+            found = [record for record in found if record.path.startswith("/")]
         found += settings.values()
         found += (self._declared(package, f"/{p}", Kind.FILE, d) for p, d in digests.items())
         return found
