@@ -20,8 +20,9 @@ _RELEASE = ("/etc/os-release", "/usr/lib/os-release")
 class System:
     """One root, opened. `gaps` collects what could not be looked at, each once, as it is found."""
 
-    def __init__(self, root: str, family: str | None = None) -> None:
+    def __init__(self, root: str, family: str | None = None, here: str = "/") -> None:
         self.root = os.path.abspath(root)
+        self.here = here
         self.jail = Jail(self.root)
         self.family: Family = family_named(family) if family else family_of(self.jail)
         self._gaps: dict[Gap, None] = {}
@@ -97,10 +98,11 @@ class System:
             return {}
 
 
-def open_system(root: str = "/", family: str | None = None) -> System:
-    """Open the system below `root`.
+def open_system(root: str = "/", family: str | None = None, here: str = "/") -> System:
+    """Open the system below `root`, of a family by name, or of the one that recognises it.
 
+    `here` is the directory, as the root sees it, at which relative paths start.
     Raises NoSystem where the root is no directory or holds no known system, DatabaseError where
     its package database cannot be read at all.
     """
-    return System(root, family)
+    return System(root, family, here)

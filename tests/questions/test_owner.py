@@ -127,3 +127,4 @@ def test_globs_of_paths(pattern: str, path: str, fits: bool) -> None:
 
 def test_relative_paths_start_at_the_roots_top(coast: DebRoot) -> None:
     assert absolute(open_system(coast.path), "usr//bin/") == "/usr/bin"
+    assert absolute(open_system(coast.path, here="/usr"), "./bin/./a") == "/usr/bin/a"

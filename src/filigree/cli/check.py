@@ -15,7 +15,7 @@ def verify(
     subjects: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="[SUBJECT]...",
+            metavar="SUBJECT",
             help="Packages, globs, or paths that they own. Default: everything.",
             autocompletion=complete_packages,
             show_default=False,
@@ -26,11 +26,19 @@ def verify(
     ] = False,
     only: Annotated[
         list[Verdict] | None,
-        typer.Option(help="Only files with this verdict; repeatable.", show_default=False),
+        typer.Option(
+            metavar="VERDICT",
+            help=f"Only files with this verdict; repeatable: {', '.join(Verdict)}.",
+            show_default=False,
+        ),
     ] = None,
     aspect: Annotated[
         list[Aspect] | None,
-        typer.Option(help="Only files that differ in this; repeatable.", show_default=False),
+        typer.Option(
+            metavar="ASPECT",
+            help=f"Only files that differ in this; repeatable: {', '.join(Aspect)}.",
+            show_default=False,
+        ),
     ] = None,
     quiet: Annotated[
         bool, typer.Option("--quiet", "-q", help="Say nothing: the exit status tells.")

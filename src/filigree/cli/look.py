@@ -4,23 +4,13 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.options import Asked, complete_packages, question, typed_path
+from filigree.cli.options import Asked, Subjects, complete_packages, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
 from filigree.model.package import Reason, State
 from filigree.questions.census import Filter, Match, Order
 from filigree.questions.rows import PACKAGE_FIELDS
 from filigree.system import System
-
-Subjects = Annotated[
-    list[str],
-    typer.Argument(
-        metavar="SUBJECT...",
-        help="A package, `name:arch`, `name=version`, a glob, or a path that it owns.",
-        autocompletion=complete_packages,
-        show_default=False,
-    ),
-]
 
 
 @question
@@ -37,7 +27,7 @@ def census(
     patterns: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="[PATTERN]...",
+            metavar="PATTERN",
             help="Part of a name; any one is enough.",
             autocompletion=complete_packages,
             show_default=False,
@@ -60,7 +50,11 @@ def census(
     held: Annotated[bool, typer.Option("--held", help="Only what is held at its version.")] = False,
     state: Annotated[
         list[State] | None,
-        typer.Option(help="Only packages in this state; repeatable.", show_default=False),
+        typer.Option(
+            metavar="STATE",
+            help=f"Only packages in this state; repeatable: {', '.join(State)}.",
+            show_default=False,
+        ),
     ] = None,
     section: Annotated[
         list[str] | None,
@@ -121,7 +115,11 @@ def contents(
     subjects: Subjects,
     role: Annotated[
         list[Role] | None,
-        typer.Option(help="Only files of this role; repeatable.", show_default=False),
+        typer.Option(
+            metavar="ROLE",
+            help=f"Only files of this role; repeatable: {', '.join(Role)}.",
+            show_default=False,
+        ),
     ] = None,
     tree: Annotated[
         bool, typer.Option("--tree", help="Below one another, as directories.")
@@ -143,7 +141,7 @@ def owner(
     paths: Annotated[
         list[str],
         typer.Argument(
-            metavar="PATH...",
+            metavar="PATH",
             help="A path, a glob of paths, or the bare name of a command.",
             show_default=False,
         ),

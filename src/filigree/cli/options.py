@@ -130,3 +130,14 @@ def complete_packages(ctx: typer.Context, incomplete: str) -> list[tuple[str, st
         for p in system.packages
         if p.name.startswith(incomplete) and p.state.present
     ]
+
+
+Subjects = Annotated[
+    list[str],
+    typer.Argument(
+        metavar="SUBJECT",
+        help="A package, `name:arch`, `name=version`, a glob, or a path that it owns.",
+        autocompletion=complete_packages,
+        show_default=False,
+    ),
+]

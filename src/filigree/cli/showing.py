@@ -26,7 +26,8 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Asked]) -> int:
     if shared.verbose:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
     log.info("opening %s", escaped(shared.root))
-    system = open_system(shared.root)
+    # On the running system a relative path is meant as the shell means it.
+    system = open_system(shared.root, here=os.getcwd() if shared.root == "/" else "/")
     log.info("a %s system with %d packages on record", system.family.name, len(system.packages))
     answer, options = ask(system)
     show(answer, shared, options)

@@ -4,8 +4,7 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.look import Subjects
-from filigree.cli.options import Asked, question, typed_path
+from filigree.cli.options import Asked, Subjects, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
 from filigree.questions.graph import HARD

@@ -1,7 +1,6 @@
 """Which package a path comes from: the search behind `owner`, and behind paths as subjects."""
 
 import fnmatch
-import os
 import re
 from enum import StrEnum
 from functools import lru_cache
@@ -188,13 +187,11 @@ class OwnerSearch:
 
 
 def absolute(system: System, path: str) -> str:
-    """A path as the root sees it; a relative one starts at the working directory for `/` alone."""
+    """A path as the root sees it; a relative one starts where the system says that we are."""
     if not path.startswith("/"):
-        here = os.getcwd() if system.root == "/" else "/"
-        path = f"{here.rstrip('/')}/{path}"
-    while "//" in path:
-        path = path.replace("//", "/")
-    return path.rstrip("/") or "/"
+        path = f"{system.here.rstrip('/')}/{path}"
+    parts = [part for part in path.split("/") if part not in ("", ".")]
+    return "/" + "/".join(parts)
 
 
 @lru_cache(maxsize=64)

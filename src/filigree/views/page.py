@@ -168,14 +168,14 @@ def _words(text: str) -> Iterator[str]:
 
 
 def _broken(text: str, width: int) -> list[str]:
-    """A text in lines of at most `width` cells, broken at spaces, or after `/`, or anywhere."""
+    """A text in lines of at most `width` cells, broken at spaces, after `/` or `-`, or anywhere."""
     lines: list[str] = []
     rest = text
     while cells(rest) > width:
         end = _take(rest, width)
         cut = rest.rfind(" ", 1, end + 1)
         if cut <= 0:
-            cut = rest.rfind("/", end // 2, end) + 1 or end
+            cut = max(rest.rfind(sign, end // 2, end) for sign in "/-") + 1 or end
         lines.append(rest[:cut].rstrip(" "))
         rest = rest[cut:].lstrip(" ")
     return [*lines, rest]

@@ -11,8 +11,12 @@ from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, closing, day
 from filigree.views.text import count_words, size_words
 
 DEFAULT = ("name", "version", "architecture", "reason", "state", "installed_size", "summary")
+NARROW = DEFAULT[:-1]
+ROOMY = 100
+"""A window of fewer columns has no room for summaries, unless they are asked for."""
 LINES = ("name", "version", "architecture", "state", "reason", "held", "installed_size", "summary")
 _TITLES = {
+    "architecture": "arch",
     "installed_size": "size",
     "archive_size": "archive size",
     "installed_at": "installed",
@@ -40,7 +44,7 @@ def screen(answer: Answer[PackageRow], ink: Ink, options: dict[str, Any]) -> Ite
     if options.get("count"):
         yield str(summary["count"])
         return
-    names = options.get("columns") or DEFAULT
+    names = options.get("columns") or (DEFAULT if not 0 < ink.width < ROOMY else NARROW)
     columns = [
         Column(_TITLES.get(name, name.replace("_", " ")), name.endswith("_size"), name in _WRAPS)
         for name in names
