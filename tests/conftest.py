@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
-from filigree.__main__ import _status
+from filigree.__main__ import status
 from filigree.demo.heron import build_heron
 from tests.making import DebRoot
 
@@ -69,14 +69,14 @@ def call(monkeypatch: pytest.MonkeyPatch) -> Run:
         monkeypatch.setattr(sys, "stdout", out)
         monkeypatch.setattr(sys, "stderr", err)
         try:
-            status = _status()
+            code = status()
         finally:
             monkeypatch.undo()
         texts = []
         for stream in (out, err):
             stream.seek(0)
             texts.append(stream.read())
-        return subprocess.CompletedProcess(arguments, status, *texts)
+        return subprocess.CompletedProcess(arguments, code, *texts)
 
     return call_it
 

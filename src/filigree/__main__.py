@@ -2,16 +2,42 @@
 
 import os
 import sys
+from io import TextIOWrapper
+
+UNANSWERED = 2
+INTERRUPTED = 130
 
 
 def run() -> None:
     """Run the command line, and end the process."""
-    for stream in (sys.stdout, sys.stderr):
-        stream.reconfigure(encoding="utf-8", errors="backslashreplace")  # type: ignore[union-attr]
-    sys.exit(_status())
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        if stream is None:  # closed by the caller: what is said there is for nobody
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115
+        elif isinstance(stream, TextIOWrapper):
+            stream.reconfigure(encoding="utf-8", errors="backslashreplace")
+    sys.exit(status())
 
 
-def _status() -> int:
+def status() -> int:
+    """Run the command line; the exit status comes back, whatever happens."""
+    try:
+        return _flushed(_run())
+    except KeyboardInterrupt:
+        _say("interrupted")
+        return INTERRUPTED
+    except BrokenPipeError:
+        _silence()
+        return 0
+    except OSError as error:
+        _silence()
+        _say(f"the answer cannot be written: {error.strerror or error}")
+        return UNANSWERED
+    except Exception as error:
+        return _own_error(error)
+
+
+def _run() -> int:
     from filigree.model.errors import FiligreeError
 
     try:
@@ -19,43 +45,43 @@ def _status() -> int:
 
         app(prog_name="filigree")
     except SystemExit as end:
-        return _flushed(end.code if isinstance(end.code, int) else int(bool(end.code)))
+        return end.code if isinstance(end.code, int) else int(bool(end.code))
     except FiligreeError as error:
-        _tell(error)
-        return 2
-    except KeyboardInterrupt:
-        sys.stderr.write("\nfiligree: interrupted\n")
-        return 130
-    except BrokenPipeError:
-        return _silenced()
-    return _flushed(0)
-
-
-def _flushed(status: int) -> int:
-    """Write out what is left; a reader who has gone away is no error."""
-    try:
-        sys.stdout.flush()
-    except BrokenPipeError:
-        return _silenced()
-    return status
-
-
-def _silenced() -> int:
-    """Nobody reads any more: leave nothing to be flushed at the end."""
-    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _say(error.what)
+        if error.where:
+            _say(error.where, "  where: ")
+        if error.advice:
+            _say(error.advice, "  what to do: ")
+        return UNANSWERED
     return 0
 
 
-def _tell(error: Exception) -> None:
-    from filigree.model.errors import FiligreeError
+def _flushed(code: int) -> int:
+    sys.stdout.flush()
+    return code
+
+
+def _silence() -> None:
+    """Nobody takes what is written any more: leave nothing to be flushed at the end."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _own_error(error: Exception) -> int:
+    """What must not happen: said as what it is, with the place for whoever mends it."""
+    import traceback
+
+    place = traceback.extract_tb(error.__traceback__)[-1]
+    where = f"{os.path.basename(place.filename)}, line {place.lineno}"
+    _say(f"an error of our own, not of the system: {type(error).__name__}: {error}")
+    _say(where, "  where: ")
+    _say("report it, together with the command", "  what to do: ")
+    return UNANSWERED
+
+
+def _say(text: str, lead: str = "filigree: ") -> None:
     from filigree.views.text import escaped
 
-    assert isinstance(error, FiligreeError)
-    sys.stderr.write(f"filigree: {escaped(error.what)}\n")
-    if error.where:
-        sys.stderr.write(f"  where: {escaped(error.where)}\n")
-    if error.advice:
-        sys.stderr.write(f"  what to do: {escaped(error.advice)}\n")
+    sys.stderr.write(f"{lead}{escaped(text)}\n")
 
 
 if __name__ == "__main__":

@@ -157,6 +157,33 @@ def test_a_reader_who_goes_away_is_no_error(heron: Path) -> None:
     assert done.stdout.count("\n") == 1
 
 
+@pytest.mark.parametrize(
+    ("redirection", "status"), [("> /dev/full", 2), (">&-", 0), ("2>&- > /dev/null", 0)]
+)
+def test_streams_that_take_nothing(heron: Path, redirection: str, status: int) -> None:
+    command = f"{sys.executable} -m filigree census --root {heron} {redirection}"
+    done = subprocess.run(["bash", "-c", command], capture_output=True, text=True, check=False)
+    assert done.returncode == status
+    if status:
+        assert done.stderr == "filigree: the answer cannot be written: No space left on device\n"
+
+
+def test_an_error_of_our_own_is_said_as_such(call: Run, heron: Path) -> None:
+    def broken(*_: Any) -> None:
+        raise ZeroDivisionError("oh \x1b[31m")
+
+    import filigree.questions.survey as module
+
+    real = module.survey
+    module.survey = broken  # type: ignore[assignment]
+    done = call("survey", "--root", str(heron))
+    module.survey = real
+    assert done.returncode == 2
+    assert "an error of our own" in done.stderr
+    assert "\x1b" not in done.stderr
+    assert "Traceback" not in done.stderr
+
+
 def on_terminal(arguments: list[str], **environment: str) -> str:
     """What the program writes where both streams are a terminal."""
     main, other = pty.openpty()

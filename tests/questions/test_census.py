@@ -117,8 +117,8 @@ def test_a_survey_of_the_station(heron: Path) -> None:
     assert found.label == "Sallow Coast Tide Office, station heron"
     assert (found.family, found.architecture) == ("deb", "amd64")
     assert sum(found.states.values()) == len(system.packages)
-    assert found.held == ["foghorn"]
-    assert found.troubled == ["gullpost", "lockgate-firmware"]
+    assert found.held_packages == ["foghorn"]
+    assert found.troubled_packages == ["gullpost", "lockgate-firmware"]
     assert found.age_days == 30
     assert len(found.biggest) == 10
     sizes = [weight.installed_size or 0 for weight in found.biggest]

@@ -27,7 +27,7 @@ from filigree.model.files import Kind, Observation
 LINK_LIMIT = 40
 HELD_DIRECTORIES = 256
 CHUNK = 1 << 17
-READ_LIMIT = 1 << 30
+READ_LIMIT = 1 << 27
 
 _DIRECTORY = os.O_PATH | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC

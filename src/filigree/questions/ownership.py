@@ -7,6 +7,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from filigree.access.jail import LINK_LIMIT
+from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.package import Package
 from filigree.system import System
@@ -67,7 +68,9 @@ class OwnerSearch:
         try:
             resolved: str | None = jail.real_path(path)
             exact = jail.real_path(path, follow=False)
-        except AccessError:
+        except AccessError as error:
+            if not error.absent:
+                self._system.report(Gap(path, error.what))
             return Owned(path, None, tuple(self._listed(path, path)))
         if resolved is not None and not jail.exists(resolved):
             resolved = None

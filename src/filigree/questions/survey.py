@@ -31,8 +31,8 @@ class Survey:
     packages: int
     states: dict[str, int]
     reasons: dict[str, int]
-    held: list[str]
-    troubled: list[str]
+    held_packages: list[str]
+    troubled_packages: list[str]
     installed_size: int
     paths: int
     distinct_paths: int
@@ -57,8 +57,8 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
         packages=len(present),
         states=by_state(system.packages),
         reasons=by_reason(present),
-        held=[p.name for p in present if p.held],
-        troubled=troubled,
+        held_packages=[p.name for p in present if p.held],
+        troubled_packages=troubled,
         installed_size=total_size(present),
         paths=paths,
         distinct_paths=distinct,

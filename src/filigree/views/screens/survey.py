@@ -28,7 +28,9 @@ def screen(answer: Answer[Survey], ink: Ink, options: dict[str, Any]) -> Iterato
     yield from fact(ink, "Packages", listed(states) if states else "none")
     reasons = [f"{n:,} {REASON_WORDS.get(why, why)}" for why, n in found.reasons.items()]
     yield from fact(ink, "Reasons", listed(reasons) if reasons else "none")
-    yield from fact(ink, "Held back", listed(found.held) if found.held else "nothing")
+    yield from fact(
+        ink, "Held back", listed(found.held_packages) if found.held_packages else "nothing"
+    )
     yield from fact(ink, "Size", f"{size_words(found.installed_size)} by the packages' own account")
     yield from fact(
         ink, "Paths", f"{found.distinct_paths:,}, listed {count_words(found.paths, 'time')} in all"
@@ -73,10 +75,10 @@ def _newest(found: Survey) -> list[str]:
 
 
 def _health(found: Survey) -> Piece:
-    if not found.troubled:
+    if not found.troubled_packages:
         return Piece("every package is in working order, by its own record", Style.GOOD)
-    number = count_words(len(found.troubled), "package is", "packages are")
-    return Piece(f"{number} not in working order: {', '.join(found.troubled)}", Style.BAD)
+    number = count_words(len(found.troubled_packages), "package is", "packages are")
+    return Piece(f"{number} not in working order: {', '.join(found.troubled_packages)}", Style.BAD)
 
 
 def _weight(weight: Weight, most: int) -> list[str | Piece]:
