@@ -3,6 +3,7 @@
 import hashlib
 import os
 import socket
+import subprocess
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -11,7 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.access.jail import CHUNK, HELD_DIRECTORIES, Jail
+from filigree.access.directories import HELD
+from filigree.access.jail import CHUNK, Jail
 from filigree.model.errors import AccessError, NoSystem, Obstacle
 from filigree.model.files import Kind
 
@@ -162,15 +164,32 @@ def test_names_that_are_not_utf8(jail: Jail, root: Path) -> None:
 
 def test_more_directories_than_are_held(jail: Jail, root: Path) -> None:
     before = len(os.listdir("/proc/self/fd"))
-    for number in range(HELD_DIRECTORIES + 40):
+    for number in range(HELD + 40):
         (root / f"d{number}/e").mkdir(parents=True)
         (root / f"d{number}/e/f").write_text(str(number))
     for _ in range(2):
-        for number in range(HELD_DIRECTORIES + 40):
+        for number in range(HELD + 40):
             assert jail.read(f"/d{number}/e/f") == str(number).encode()
             digest = hashlib.md5(str(number).encode(), usedforsecurity=False).hexdigest()
             assert jail.holds(f"/d{number}/e/f", f"md5:{digest}", 9) == len(str(number))
-    assert len(os.listdir("/proc/self/fd")) <= before + HELD_DIRECTORIES
+    assert len(os.listdir("/proc/self/fd")) <= before + HELD
+
+
+def test_a_directory_three_thousand_levels_down(jail: Jail, root: Path) -> None:
+    here = os.getcwd()
+    try:
+        os.chdir(root)
+        for _ in range(3000):
+            os.mkdir("d")
+            os.chdir("d")
+        Path("deep").write_text("down here")
+    finally:
+        os.chdir(here)
+    deep = "/d" * 3000
+    assert jail.read(f"{deep}/deep") == b"down here"
+    assert jail.names("/d") == ["d"]
+    assert jail.real_path(f"{deep}/../d/deep") == f"{deep}/deep"
+    subprocess.run(["rm", "-rf", str(root / "d")], check=True)
 
 
 def test_a_jail_that_is_forgotten_lets_go(root: Path) -> None:

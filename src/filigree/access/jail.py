@@ -2,10 +2,8 @@
 
 Rules, before the code that keeps them:
 
-- Symbolic links resolve inside the root, absolute ones from the root, as the system itself would.
-- `..` stops at the root. More than 40 links on one path are a circle (as the kernel counts).
-- Directories are entered one component at a time, never through a link that was not resolved
-  here, and held open: a path that is swapped meanwhile cannot lead outside.
+- Symbolic links resolve inside the root, absolute ones from the root, as the system itself would;
+  `directories` sees to that, and to it that a path that is swapped meanwhile leads nowhere else.
 - Only regular files are opened, after a look at what they are; pipes and devices never.
 - Nothing is written; where the platform allows it, not even access times change.
 
@@ -17,19 +15,16 @@ import hashlib
 import os
 import stat
 import sys
-import weakref
 from collections.abc import Iterator
 from functools import partial
 
-from filigree.model.errors import AccessError, NoSystem, Obstacle
+from filigree.access.directories import LINK_LIMIT, Directories, decoded, encoded, trouble
+from filigree.model.errors import AccessError, Obstacle
 from filigree.model.files import Kind, Observation
 
-LINK_LIMIT = 40
-HELD_DIRECTORIES = 256
 CHUNK = 1 << 17
 READ_LIMIT = 1 << 27
 
-_DIRECTORY = os.O_PATH | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _stat, _open, _read, _close = os.stat, os.open, os.read, os.close
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
@@ -52,37 +47,6 @@ _HASHES = {
     "sha384": hashlib.sha384,
     "sha512": hashlib.sha512,
 }
-_OBSTACLES = {
-    errno.ENOENT: Obstacle.ABSENT,
-    errno.ENOTDIR: Obstacle.NOT_DIRECTORY,
-    errno.ELOOP: Obstacle.CHANGED,
-    errno.EACCES: Obstacle.DENIED,
-    errno.EPERM: Obstacle.DENIED,
-    errno.ENAMETOOLONG: Obstacle.ABSENT,
-    errno.ENXIO: Obstacle.NOT_REGULAR,
-}
-
-
-def encoded(path: str) -> bytes:
-    """A path as the kernel wants it. Raises FileNotFoundError where no file can be called so."""
-    try:
-        data = path.encode("utf-8", "surrogateescape")
-    except UnicodeEncodeError as error:
-        raise FileNotFoundError(errno.ENOENT, "no file is called so") from error
-    if b"\0" in data:
-        raise FileNotFoundError(errno.ENOENT, "no file is called so")
-    return data
-
-
-def decoded(path: bytes) -> str:
-    """A path from the kernel as text."""
-    return path.decode("utf-8", "surrogateescape")
-
-
-def _let_go(held: dict[str, int]) -> None:
-    for handle in held.values():
-        os.close(handle)
-    held.clear()
 
 
 class Jail:
@@ -90,23 +54,14 @@ class Jail:
 
     def __init__(self, root: str) -> None:
         self.root = root
-        flags = os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC
-        try:
-            self._top = os.open(encoded(root), flags)
-        except OSError as error:
-            raise NoSystem(
-                f"the root cannot be opened: {error.strerror}", root, "name a directory with --root"
-            ) from error
-        self._held: dict[str, int] = {"": self._top}
-        self._close = weakref.finalize(self, _let_go, self._held)
-        self._real: dict[str, str] = {"": ""}
-        self._near: dict[str, int] = {}
+        self._directories = Directories(root)
+        self._near = self._directories.near
         self._window = memoryview(bytearray(CHUNK))
         self._quiet_owner = os.geteuid()
 
     def close(self) -> None:
         """Let go of the directories. The jail cannot be used afterwards."""
-        self._close()
+        self._directories.close()
 
     # -- resolving -------------------------------------------------------------------------
 
@@ -137,93 +92,17 @@ class Jail:
         """The real path of the directory that a path lies in (no end slash), and its last name."""
         directory, _, name = path.rpartition("/")
         if name in ("", ".", ".."):
-            return self._enter(path), ""
-        return self._enter(directory), name
-
-    def _enter(self, directory: str) -> str:
-        """The real path of a directory, links resolved; afterwards its handle is held."""
-        real = self._real.get(directory)
-        if real is not None and real in self._held:
-            return real
-        try:
-            real = self._walk(directory)
-        except OSError as error:
-            raise self._trouble(error, directory) from error
-        if len(self._real) > 1 << 16:
-            self._real = {"": ""}
-        self._real[directory] = real
-        return real
-
-    def _walk(self, directory: str) -> str:
-        pending = directory.split("/")
-        pending.reverse()
-        real = ""
-        links = 0
-        while pending:
-            name = pending.pop()
-            if name in ("", "."):
-                continue
-            if name == "..":
-                real = real.rpartition("/")[0]
-                continue
-            child = f"{real}/{name}"
-            if child not in self._held:
-                target = self._hold(real, name, child)
-                if target is not None:
-                    links += 1
-                    if links > LINK_LIMIT:
-                        raise AccessError(Obstacle.LOOP, directory)
-                    if target.startswith("/"):
-                        real = ""
-                    pending.extend(reversed(target.split("/")))
-                    continue
-            real = child
-        self._handle(real)
-        return real
-
-    def _hold(self, parent: str, name: str, child: str) -> str | None:
-        """Open one directory and hold it; where it is a link, its target instead."""
-        above = self._handle(parent)
-        try:
-            handle = os.open(encoded(name), _DIRECTORY, dir_fd=above)
-        except OSError as error:
-            if error.errno not in (errno.ENOTDIR, errno.ELOOP):
-                raise
-            try:
-                return decoded(os.readlink(encoded(name), dir_fd=above))
-            except OSError:
-                raise error from None
-        while len(self._held) >= HELD_DIRECTORIES:
-            oldest = next(key for key in self._held if key)
-            os.close(self._held.pop(oldest))
-            self._near.clear()
-        self._held[child] = handle
-        return None
-
-    def _handle(self, real: str) -> int:
-        """The handle of a directory whose real path is known."""
-        handle = self._held.get(real)
-        if handle is None:
-            parent, _, name = real.rpartition("/")
-            if self._hold(parent, name, real) is not None:
-                raise AccessError(Obstacle.CHANGED, real)
-            handle = self._held[real]
-        return handle
+            return self._directories.enter(path), ""
+        return self._directories.enter(directory), name
 
     def _read_link(self, parent: str, name: str) -> str | None:
         """The target of a link, None where the path is no link."""
         try:
-            return decoded(os.readlink(encoded(name), dir_fd=self._handle(parent)))
+            return decoded(os.readlink(encoded(name), dir_fd=self._directories.handle(parent)))
         except OSError as error:
             if error.errno == errno.EINVAL:
                 return None
-            raise self._trouble(error, f"{parent}/{name}") from error
-
-    @staticmethod
-    def _trouble(error: OSError, path: str) -> AccessError:
-        obstacle = _OBSTACLES.get(error.errno or 0, Obstacle.FAILED)
-        detail = error.strerror if obstacle is Obstacle.FAILED else None
-        return AccessError(obstacle, path or "/", detail)
+            raise trouble(error, f"{parent}/{name}") from error
 
     # -- looking ---------------------------------------------------------------------------
 
@@ -246,10 +125,7 @@ class Jail:
         directory, _, name = path.rpartition("/")
         if name in ("", ".", ".."):
             directory, name = path, "."
-        real = self._real.get(directory)
-        above = self._held.get(real) if real is not None else None
-        if above is None:
-            above = self._handle(self._enter(directory))
+        above = self._directories.at(directory)
         try:
             raw = encoded(name)
             before = os.stat(raw, dir_fd=above, follow_symlinks=False)
@@ -264,7 +140,7 @@ class Jail:
             elif form == stat.S_IFLNK:
                 target = decoded(os.readlink(raw, dir_fd=above))
         except OSError as error:
-            raise self._trouble(error, path) from error
+            raise trouble(error, path) from error
         return Observation(
             _KINDS[form], before.st_size, mode & 0o7777, before.st_uid, before.st_gid,
             before.st_mtime_ns, target, digest,
@@ -316,7 +192,7 @@ class Jail:
         try:
             above = self._near.get(directory)
             if above is None:
-                above = self._near[directory] = self._handle(self._enter(directory))
+                above = self._directories.at(directory)
             raw = name.encode("utf-8", "surrogateescape")
             seen = _stat(raw, dir_fd=above, follow_symlinks=False)
             if seen.st_mode & _FORM != stat.S_IFREG:
@@ -379,7 +255,7 @@ class Jail:
     def pieces(self, path: str, size: int = 1 << 20) -> Iterator[bytes]:
         """A regular file in pieces, links followed."""
         parent, name = self._split(self.real_path(path))
-        above = self._handle(parent)
+        above = self._directories.handle(parent)
         try:
             raw = encoded(name or ".")
             seen = os.stat(raw, dir_fd=above, follow_symlinks=False)
@@ -387,7 +263,7 @@ class Jail:
                 raise AccessError(Obstacle.NOT_REGULAR, path, _KINDS[stat.S_IFMT(seen.st_mode)])
             handle = self._open(raw, above, seen)
         except OSError as error:
-            raise self._trouble(error, path) from error
+            raise trouble(error, path) from error
         try:
             now = os.fstat(handle)
             if not stat.S_ISREG(now.st_mode):
@@ -400,15 +276,15 @@ class Jail:
             while piece := os.read(handle, size):
                 yield piece
         except OSError as error:
-            raise self._trouble(error, path) from error
+            raise trouble(error, path) from error
         finally:
             os.close(handle)
 
     def names(self, path: str) -> list[str]:
         """The names in a directory, sorted, links followed."""
         try:
-            real = self._enter(path)
-            above = self._handle(real)
+            real = self._directories.enter(path)
+            above = self._directories.handle(real)
             handle = os.open(".", _LISTED, dir_fd=above)
             try:
                 return sorted(os.fsencode(name).decode("utf-8", "surrogateescape")
@@ -416,7 +292,7 @@ class Jail:
             finally:
                 os.close(handle)
         except OSError as error:
-            raise self._trouble(error, path) from error
+            raise trouble(error, path) from error
 
     def exists(self, path: str) -> bool:
         """Whether anything is at the path, a dangling link included. Unreadable counts as yes."""
@@ -429,7 +305,7 @@ class Jail:
     def is_directory(self, path: str) -> bool:
         """Whether the path is a directory, links followed."""
         try:
-            self._enter(path)
+            self._directories.enter(path)
         except AccessError:
             return False
         return True

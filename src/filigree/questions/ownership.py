@@ -6,7 +6,7 @@ from enum import StrEnum
 from functools import lru_cache
 from typing import NamedTuple
 
-from filigree.access.jail import LINK_LIMIT
+from filigree.access.directories import LINK_LIMIT
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.package import Package
