@@ -1,6 +1,6 @@
 """The budgets, as ratios measured in one run against something that everyone has.
 
-    python benchmarks/run.py [--whole-system] [--runs N]
+    python benchmarks/run.py [--whole-system] [--growth] [--runs N]
 
 Each pair of commands is run in turn (A B A B …) and the median of the pairwise ratios is printed, so
 that a machine that grows slower in between does not spoil the figure. Peak memory is the largest
@@ -95,10 +95,55 @@ def whole_system(runs: int) -> None:
     compare("verify of everything, warm", f"{FILIGREE} verify", theirs, 1.15, runs)
 
 
+def made_up_root(folder: Path, packages: int, paths: int) -> Path:
+    """A root of so many packages with so many paths each: records alone, no files."""
+    info = folder / "var/lib/dpkg/info"
+    info.mkdir(parents=True)
+    stanzas = []
+    for number in range(packages):
+        name = f"shoal{number:05d}"
+        needs = ", ".join(f"shoal{(number * 7 + step) % packages:05d}" for step in (1, 2, 3))
+        stanzas.append(
+            f"Package: {name}\nStatus: install ok installed\nVersion: 1.{number}-1\n"
+            f"Architecture: amd64\nInstalled-Size: {number % 900}\nDepends: {needs}\n"
+            f"Description: The shoal of number {number}\n Sand, and more sand.\n\n"
+        )
+        lines = [f"/usr/share/{name}/sand-{grain:04d}.grain\n" for grain in range(paths - 3)]
+        (info / f"{name}.list").write_text(f"/.\n/usr\n/usr/share/{name}\n{''.join(lines)}")
+    (folder / "var/lib/dpkg/status").write_text("".join(stanzas))
+    return folder
+
+
+def growth(runs: int) -> None:
+    """Ten times the packages and paths: time and memory may grow ten times, above the start."""
+    with tempfile.TemporaryDirectory() as folder:
+        small = made_up_root(Path(folder, "small"), 2_000, 100)
+        large = made_up_root(Path(folder, "large"), 20_000, 100)
+        start = run(f"{FILIGREE} --version")
+        print("\n20,000 packages and 2,000,000 paths against a tenth of both, above the start:")
+        for command in (
+            "census", "survey", "owner /usr/share/shoal01999/sand-0009.grain",
+            "needs shoal00001 --deep", "verify --quiet",
+        ):  # fmt: skip
+            few, many = (
+                [run(f"{FILIGREE} {command} --root {root}") for _ in range(runs)]
+                for root in (small, large)
+            )
+            slow, fast = (
+                statistics.median(r.wall for r in rows) - start.wall for rows in (many, few)
+            )
+            big, little = (max(r.peak for r in rows) - start.peak for rows in (many, few))
+            print(
+                f"{command:<46} time {slow / fast:5.1f} times ({slow:.2f} s),"
+                f" memory {big / little:5.1f} times ({big / 1024:.0f} MiB)"
+            )
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--whole-system", action="store_true", help="also verify every file")
     parser.add_argument("--runs", type=int, default=5)
+    parser.add_argument("--growth", action="store_true", help="also 20,000 packages, made up")
     options = parser.parse_args()
     if not INFO.is_dir():
         print("this machine is no deb system: nothing to measure on")
@@ -108,6 +153,8 @@ def main() -> int:
     questions(options.runs)
     if options.whole_system:
         whole_system(options.runs)
+    if options.growth:
+        growth(min(options.runs, 3))
     return 0
 
 
