@@ -35,7 +35,7 @@ live: $(READY)
 
 # Long runs of the property tests.
 fuzz: $(READY)
-	HYPOTHESIS_PROFILE=long $(BIN)/python -m pytest tests/formats tests/views tests/test_fuzz.py
+	HYPOTHESIS_PROFILE=long $(BIN)/python -m pytest -o faulthandler_timeout=0 tests/formats tests/views tests/test_fuzz.py
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)

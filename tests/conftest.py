@@ -17,7 +17,7 @@ from filigree.demo.heron import build_heron
 from tests.making import DebRoot
 
 settings.register_profile("bounded", max_examples=60, deadline=None, derandomize=True)
-settings.register_profile("long", max_examples=5000, deadline=None)
+settings.register_profile("long", max_examples=2000, deadline=None)
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "bounded"))
 
 Run = Callable[..., "subprocess.CompletedProcess[str]"]

@@ -1,0 +1,93 @@
+"""Writes package headers and their containers for tests, by our own code."""
+
+import struct
+import zlib
+from collections.abc import Sequence
+
+from filigree.formats.rpm_header import MAGIC, Type
+
+Given = int | str | bytes | Sequence[int] | Sequence[str]
+Row = tuple[int, Type, Given]
+"""A tag, the type of its values, and the values."""
+_CODES = {Type.CHAR: "B", Type.INT8: "B", Type.INT16: "H", Type.INT32: "I", Type.INT64: "Q"}
+
+
+def stored(kind: Type, given: Given) -> tuple[int, bytes]:
+    """How many values, and their bytes."""
+    if isinstance(given, bytes):
+        return len(given), given
+    if isinstance(given, str):
+        return 1, given.encode("utf-8", "surrogateescape") + b"\0"
+    if isinstance(given, int):
+        given = [given]
+    if kind in _CODES:
+        return len(given), struct.pack(f">{len(given)}{_CODES[kind]}", *given)
+    return len(given), b"".join(str(t).encode("utf-8", "surrogateescape") + b"\0" for t in given)
+
+
+def header(
+    rows: Sequence[Row],
+    region: int | None = 63,
+    after: Sequence[Row] = (),
+    magic: bool = False,
+) -> bytes:
+    """A header of these rows within a region, and of `after` rows outside of it."""
+    entries: list[tuple[int, int, int, int]] = []
+    store = b""
+    for tag, kind, given in rows:
+        store += b"\0" * (-len(store) % {Type.INT16: 2, Type.INT32: 4, Type.INT64: 8}.get(kind, 1))
+        count, data = stored(kind, given)
+        entries.append((tag, kind, len(store), count))
+        store += data
+    if region is not None:
+        entries.insert(0, (region, Type.BINARY, len(store), 16))
+        store += struct.pack(">2IiI", region, Type.BINARY, -16 * len(entries), 16)
+    for tag, kind, given in after:
+        count, data = stored(kind, given)
+        entries.append((tag, kind, len(store), count))
+        store += data
+    index = b"".join(struct.pack(">4I", *entry) for entry in entries)
+    return (MAGIC if magic else b"") + struct.pack(">2I", len(entries), len(store)) + index + store
+
+
+def slot_file(blobs: Sequence[bytes]) -> bytes:
+    """A slot file of these blobs, numbered from 1."""
+    slots, body = [], b""
+    for number, blob in enumerate(blobs, 1):
+        size = -(-(16 + len(blob) + 12) // 16) * 16
+        whole = struct.pack("<4s3I", b"BlbS", number, 1, len(blob)) + blob
+        whole = whole.ljust(size - 12, b"\0")
+        whole += struct.pack("<2I4s", zlib.adler32(whole), len(blob), b"BlbE")
+        slots.append(struct.pack("<4s3I", b"Slot", number, (4096 + len(body)) // 16, size // 16))
+        body += whole
+    free = struct.pack("<4s3I", b"Slot", 0, 0, 0)
+    table = struct.pack("<4s4I12x", b"RpmP", 0, 1, 1, len(blobs) + 1) + b"".join(slots)
+    return table + free * ((4096 - len(table)) // 16) + body
+
+
+def hash_file(
+    pairs: Sequence[tuple[bytes, bytes]], order: str = "<", size: int = 512, version: int = 9
+) -> bytes:
+    """A hash file of these pairs, one pair a page; large values in chains of overflow pages."""
+    pages: list[bytes] = [b""]
+    room = size - 26
+    for key, value in pairs:
+        if len(key) + len(value) + 2 + 4 > room - 20:
+            first = len(pages) + 1
+            item = struct.pack(f"{order}B3x2I", 3, first, len(value))
+        else:
+            first, item = 0, b"\x01" + value
+        keyed = b"\x01" + key
+        offsets = (size - len(keyed), size - len(keyed) - len(item))
+        head = struct.pack(f"{order}8x3I2H2B", len(pages), 0, 0, 2, offsets[1], 0, 13)
+        body = head + struct.pack(f"{order}2H", *offsets)
+        pages.append(body.ljust(offsets[1], b"\0") + item + keyed)
+        parts = [value[at : at + room] for at in range(0, len(value), room)] if first else []
+        for at, part in enumerate(parts):
+            following = len(pages) + 1 if at < len(parts) - 1 else 0
+            head = struct.pack(f"{order}8x3I2H2B", len(pages), 0, following, 1, len(part), 0, 7)
+            pages.append((head + part).ljust(size, b"\0"))
+    meta = struct.pack(f"{order}8x4I", 0, 0x061561, version, size)
+    meta += struct.pack(f"{order}4BI", 0, 8, 0, 0, 0) + struct.pack(f"{order}I", len(pages) - 1)
+    pages[0] = meta.ljust(size, b"\0")
+    return b"".join(pages)
