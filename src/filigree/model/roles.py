@@ -9,22 +9,24 @@ from filigree.model.files import Kind, Role
 
 _LICENSE = re.compile(
     r"/usr/share/(?:doc/[^/]+/|licenses/|common-licenses/)(?:.*/)?"
-    r"(?:copyright|licen[cs]es?|copying)[^/]*$|^/usr/share/(?:licenses|common-licenses)/",
+    r"(?:copyright|licen[cs]es?|copying)[^/]*$|/usr/share/(?:licenses|common-licenses)/",
     re.IGNORECASE,
 )
 _LIBRARY_DIRECTORY = re.compile(r"^/(?:usr/(?:local/)?)?lib(?:x?32|64|exec)?/")
 _LIBRARY_NAME = re.compile(r"\.(?:so(?:\.[^/]+)?|a|la|o|ko(?:\.(?:xz|gz|zst))?)$")
 _PROGRAM = re.compile(r"^/(?:usr/(?:local/)?)?(?:s?bin|games)/[^/]+$")
+_SHARED: tuple[tuple[str, Role], ...] = (
+    ("doc/", Role.DOC),
+    ("gtk-doc/", Role.DOC),
+    ("man/", Role.MANUAL),
+    ("info/", Role.MANUAL),
+    ("locale/", Role.LOCALE),
+    ("i18n/", Role.LOCALE),
+)
 _BY_PREFIX: tuple[tuple[str, Role], ...] = (
-    ("/usr/share/doc/", Role.DOC),
     ("/usr/doc/", Role.DOC),
-    ("/usr/share/gtk-doc/", Role.DOC),
-    ("/usr/share/man/", Role.MANUAL),
     ("/usr/man/", Role.MANUAL),
-    ("/usr/share/info/", Role.MANUAL),
     ("/usr/info/", Role.MANUAL),
-    ("/usr/share/locale/", Role.LOCALE),
-    ("/usr/share/i18n/", Role.LOCALE),
     ("/usr/include/", Role.HEADER),
     ("/etc/", Role.CONFIG),
 )
@@ -38,8 +40,8 @@ def role_of(
         return Role.DIRECTORY
     if mark is not None:
         return mark
-    if _LICENSE.search(path):
-        return Role.LICENSE
+    if path.startswith("/usr/share/"):
+        return _shared(path, kind)
     for prefix, role in _BY_PREFIX:
         if path.startswith(prefix):
             return role
@@ -50,4 +52,13 @@ def role_of(
             return Role.LIBRARY
         if kind is Kind.FILE and mode is not None and mode & 0o111:
             return Role.PROGRAM
+    return Role.LINK if kind is Kind.LINK else Role.DATA
+
+
+def _shared(path: str, kind: Kind | None) -> Role:
+    if _LICENSE.match(path):
+        return Role.LICENSE
+    for prefix, role in _SHARED:
+        if path.startswith(prefix, len("/usr/share/")):
+            return role
     return Role.LINK if kind is Kind.LINK else Role.DATA

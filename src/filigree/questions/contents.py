@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError
@@ -13,8 +13,7 @@ from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
 
-@dataclass(frozen=True, slots=True)
-class Content:
+class Content(NamedTuple):
     """One path of a package. What the record does not say is told as it is found on the disk."""
 
     package: str

@@ -1,7 +1,6 @@
 """How the contents of packages are shown: as a table, as a tree, or as totals by role."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import fields
 from itertools import groupby
 from typing import Any
 
@@ -16,7 +15,7 @@ _TABLE = (
     Column("path", wrap=True), Column("role"), Column("size", right=True), Column("mode"),
     Column("owner"),
 )  # fmt: skip
-_FIELDS = tuple(field.name for field in fields(Content))
+_FIELDS = Content._fields
 
 
 def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
@@ -54,8 +53,7 @@ def rows(answer: Answer[Content], options: dict[str, Any]) -> Iterator[Sequence[
         for role, total in answer.summary["roles"].items():
             yield (role, total["paths"], total["size"])
         return
-    for record in answer.records:
-        yield [getattr(record, name) for name in _FIELDS]
+    yield from answer.records
 
 
 def _totals(answer: Answer[Content], ink: Ink) -> Iterator[str]:
