@@ -18,24 +18,26 @@ from filigree.model.errors import AccessError, NoSystem, Obstacle
 from filigree.model.files import Kind
 
 
-@pytest.fixture
-def root(tmp_path: Path) -> Path:
-    """A root with a secret outside of it."""
-    (tmp_path / "secret").write_text("outside")
-    top = tmp_path / "root"
+def build(folder: Path) -> Path:
+    """A root full of links, with a secret outside of it."""
+    (folder / "secret").write_text("outside")
+    top = folder / "root"
     (top / "usr/bin").mkdir(parents=True)
     (top / "usr/bin/tidegauge").write_text("the gauge")
-    (top / "bin").symlink_to("usr/bin")
-    (top / "absolute").symlink_to("/usr/bin/tidegauge")
-    (top / "relative").symlink_to("usr/../bin/tidegauge")
-    (top / "out").symlink_to("../secret")
-    (top / "far-out").symlink_to("/../../../../secret")
-    (top / "usr/up").symlink_to("../../..")
-    (top / "one").symlink_to("two")
-    (top / "two").symlink_to("/one")
-    (top / "dangling").symlink_to("/nowhere/at/all")
+    links = {
+        "bin": "usr/bin", "absolute": "/usr/bin/tidegauge", "relative": "usr/../bin/tidegauge",
+        "out": "../secret", "far-out": "/../../../../secret", "usr/up": "../../..",
+        "one": "two", "two": "/one", "dangling": "/nowhere/at/all",
+    }  # fmt: skip
+    for path, target in links.items():
+        (top / path).symlink_to(target)
     os.mkfifo(top / "pipe")
     return top
+
+
+@pytest.fixture
+def root(tmp_path: Path) -> Path:
+    return build(tmp_path)
 
 
 @pytest.fixture
@@ -282,14 +284,5 @@ _SHARED: list[Jail] = []
 
 def _shared_jail(factory: pytest.TempPathFactory) -> Jail:
     if not _SHARED:
-        top = factory.mktemp("jail")
-        (top / "secret").write_text("outside")
-        (top / "root/usr/bin").mkdir(parents=True)
-        (top / "root/usr/bin/tidegauge").write_text("the gauge")
-        (top / "root/usr/up").symlink_to("../../..")
-        (top / "root/bin").symlink_to("/usr/bin")
-        (top / "root/out").symlink_to("../secret")
-        (top / "root/far-out").symlink_to("/../../secret")
-        (top / "root/one").symlink_to("one")
-        _SHARED.append(Jail(str(top / "root")))
+        _SHARED.append(Jail(str(build(factory.mktemp("jail")))))
     return _SHARED[0]

@@ -4,8 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.formats.deb_versions import compare_versions, split_version, version_key
-from filigree.model.package import VersionParts
+from filigree.formats.deb_versions import compare_versions, version_key
 
 OLDER_NEWER = [
     ("1.0", "1.1"),
@@ -57,19 +56,6 @@ def test_known_pairs(older: str, newer: str) -> None:
 @pytest.mark.parametrize(("one", "other"), SAME)
 def test_versions_that_are_the_same(one: str, other: str) -> None:
     assert compare_versions(one, other) == 0
-
-
-@pytest.mark.parametrize(
-    ("version", "parts"),
-    [
-        ("2:1.4-3", ("2", "1.4", "3")),
-        ("1.4", (None, "1.4", None)),
-        ("1.4-2-1", (None, "1.4-2", "1")),
-        ("1:2:3-1", ("1", "2:3", "1")),
-    ],
-)
-def test_a_version_taken_apart(version: str, parts: tuple[str | None, str, str | None]) -> None:
-    assert split_version(version) == VersionParts(*parts)
 
 
 VERSIONS = st.text(st.sampled_from("0019aZ~+.-:"), max_size=9)

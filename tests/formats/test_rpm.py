@@ -13,9 +13,8 @@ from filigree.formats import rpm_tags as tags
 from filigree.formats.bdb_hash import byte_order, is_hash_file, read_pairs
 from filigree.formats.random_access import ContainerError, MemoryBytes
 from filigree.formats.rpm_header import MAGIC, Header, HeaderError, Type, read_header
-from filigree.formats.rpm_versions import compare_versions, part_key, split_version
+from filigree.formats.rpm_versions import compare_versions, part_key
 from filigree.formats.slot_file import is_slot_file, read_slots
-from filigree.model.package import VersionParts
 from tests.making_rpm import Row, hash_file, header, slot_file
 
 # -- versions --------------------------------------------------------------------------------
@@ -44,11 +43,6 @@ def test_known_pairs(older: str, newer: str) -> None:
 @pytest.mark.parametrize(("one", "other"), SAME)
 def test_versions_that_are_the_same(one: str, other: str) -> None:
     assert compare_versions(one, other) == 0
-
-
-def test_a_version_taken_apart() -> None:
-    assert split_version("2:1.4~rc1-3.sc12") == VersionParts("2", "1.4~rc1", "3.sc12")
-    assert split_version("1.4") == VersionParts(None, "1.4", None)
 
 
 PARTS = st.text(st.sampled_from("019aZ~^.+_"), max_size=8)

@@ -7,24 +7,13 @@ Follows the Debian Policy Manual, section 5.6.12. Runs of other signs and runs o
 import re
 from functools import lru_cache
 
-from filigree.model.package import VersionParts
+from filigree.formats.version_parts import split_version
 
 _RUNS = re.compile(r"([^0-9]*)([0-9]*)", re.DOTALL)
 
 _END: tuple[tuple[int, ...], tuple[int, str]] = ((0,), (0, ""))
 
 Key = tuple[object, ...]
-
-
-def split_version(version: str) -> VersionParts:
-    """A version taken apart: at the first colon, and at the last hyphen."""
-    epoch, colon, rest = version.partition(":")
-    if not colon:
-        epoch, rest = "", version
-    upstream, hyphen, revision = rest.rpartition("-")
-    if not hyphen:
-        upstream, revision = rest, ""
-    return VersionParts(epoch or None, upstream, revision or None)
 
 
 @lru_cache(maxsize=65536)

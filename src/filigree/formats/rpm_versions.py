@@ -9,7 +9,7 @@ releases are not compared.
 import re
 from functools import lru_cache
 
-from filigree.model.package import VersionParts
+from filigree.formats.version_parts import split_version
 
 _RUNS = re.compile(r"[0-9]+|[A-Za-z]+|[~^]")
 
@@ -17,17 +17,6 @@ _RUNS = re.compile(r"[0-9]+|[A-Za-z]+|[~^]")
 _TILDE, _END, _CARET, _LETTERS, _DIGITS = range(5)
 
 Key = tuple[tuple[int, int, str], ...]
-
-
-def split_version(version: str) -> VersionParts:
-    """A version taken apart: at the first colon, and at the last hyphen."""
-    epoch, colon, rest = version.partition(":")
-    if not colon:
-        epoch, rest = "", version
-    number, hyphen, release = rest.rpartition("-")
-    if not hyphen:
-        number, release = rest, ""
-    return VersionParts(epoch or None, number, release or None)
 
 
 def compare_versions(one: str, other: str) -> int:

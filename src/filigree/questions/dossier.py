@@ -63,7 +63,7 @@ def dossier(system: System, subjects: Iterable[str], full: bool = False) -> Answ
         "dossier",
         system.system_label,
         rows,
-        {"packages": len(rows)},
+        {"packages": len(rows), "silent_on": dict(system.family.silent_on)},
         system.gaps,
         [str(unmatched) for unmatched in matched.unmatched],
         bad_news=bool(matched.unmatched),

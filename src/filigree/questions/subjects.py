@@ -91,7 +91,7 @@ def _match(system: System, subject: str) -> Sequence[Package] | Unmatched:
         and (version is None or system.family.compare_versions(p.version, version) == 0)
     ]
     if not found:
-        there = tuple(f"{p.name}:{p.architecture}={p.version}" for p in by_name[:3])
+        there = tuple(p.label for p in by_name[:3])
         return Unmatched(subject, f"no package on record is {subject}", there)
     return found
 

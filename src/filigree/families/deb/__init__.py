@@ -6,7 +6,8 @@ from filigree.access.jail import Jail
 from filigree.families.deb.database import DebDatabase
 from filigree.families.deb.places import STATUS, STATUS_PARTS
 from filigree.families.protocol import Family, Report
-from filigree.formats.deb_versions import compare_versions, split_version
+from filigree.formats.deb_versions import compare_versions
+from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect
 from filigree.model.package import VersionParts
 
@@ -21,8 +22,8 @@ class DebFamily:
         "mode": "this family's database records no mode, but for declared overrides",
         "owner": "this family's database records no owner, but for declared overrides",
         "link-target": "this family's database does not record where a link points",
-        "license": "this family's database names no license; see the files of role license",
-        "built_at": "this family's database does not record when a package was built",
+        "license": "this family's record names none; see the files of role license",
+        "built_at": "this family's record does not say",
     }
 
     def looked_for(self) -> Iterable[str]:

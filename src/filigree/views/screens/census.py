@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.rows import PACKAGE_FIELDS, PackageRow
+from filigree.questions.rows import PackageRow
 from filigree.views.page import Column, Ink, Piece, Style
 from filigree.views.plain import plain
 from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, closing, day, standing
@@ -68,11 +68,6 @@ def rows(answer: Answer[PackageRow], options: dict[str, Any]) -> Iterator[Sequen
     names = options.get("columns") or LINES
     for record in answer.records:
         yield [getattr(record, name) for name in names]
-
-
-def known_columns() -> tuple[str, ...]:
-    """The names that a person may ask for."""
-    return PACKAGE_FIELDS
 
 
 def _cell(row: PackageRow, name: str) -> str | Piece:

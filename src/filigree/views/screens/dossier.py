@@ -25,7 +25,7 @@ def screen(answer: Answer[Dossier], ink: Ink, options: dict[str, Any]) -> Iterat
     for at, row in enumerate(answer.records):
         if at:
             yield ""
-        yield from _dossier(row, ink)
+        yield from _dossier(row, ink, answer.summary["silent_on"])
 
 
 def titles(options: dict[str, Any]) -> Sequence[str]:
@@ -44,11 +44,11 @@ def rows(answer: Answer[Dossier], options: dict[str, Any]) -> Iterator[Sequence[
                     yield (label, name, part)
 
 
-def _dossier(row: Dossier, ink: Ink) -> Iterator[str]:
+def _dossier(row: Dossier, ink: Ink, silent_on: dict[str, str]) -> Iterator[str]:
     yield ink.paint(line(Piece(row.name, Style.TITLE), f"  {row.summary or ''}"))
     yield from _identity(row, ink)
     yield from _standing(row, ink)
-    yield from _origin(row, ink)
+    yield from _origin(row, ink, silent_on)
     yield from _ties(row, ink)
     yield from _files(row, ink)
     if row.description:
@@ -68,7 +68,7 @@ def _heading(text: str, ink: Ink) -> Iterator[str]:
 
 def _facts(ink: Ink, pairs: Sequence[tuple[str, str | Piece | None]]) -> Iterator[str]:
     for name, value in pairs:
-        if value:
+        if value and (isinstance(value, str) or value.text):
             yield from fact(ink, f"  {name}", value, width=20)
 
 
@@ -110,7 +110,7 @@ def _standing(row: Dossier, ink: Ink) -> Iterator[str]:
     )
 
 
-def _origin(row: Dossier, ink: Ink) -> Iterator[str]:
+def _origin(row: Dossier, ink: Ink, silent_on: dict[str, str]) -> Iterator[str]:
     yield from _heading("Origin", ink)
     source = row.source
     if source and row.source_version not in (None, row.version):
@@ -123,8 +123,8 @@ def _origin(row: Dossier, ink: Ink) -> Iterator[str]:
             ("maintainer", row.maintainer),
             ("vendor", row.vendor),
             ("homepage", row.homepage),
-            ("license", row.license),
-            ("built", minute(row.built_at)),
+            ("license", row.license or Piece(silent_on.get("license", ""), Style.FAINT)),
+            ("built", minute(row.built_at) or Piece(silent_on.get("built_at", ""), Style.FAINT)),
             ("built on", row.build_host),
             ("repository", row.repository),
             ("seal", row.seal),
