@@ -283,12 +283,9 @@ class Jail:
     def names(self, path: str) -> list[str]:
         """The names in a directory, sorted, links followed."""
         try:
-            real = self._directories.enter(path)
-            above = self._directories.handle(real)
-            handle = os.open(".", _LISTED, dir_fd=above)
+            handle = os.open(".", _LISTED, dir_fd=self._directories.at(path))
             try:
-                return sorted(os.fsencode(name).decode("utf-8", "surrogateescape")
-                              for name in os.listdir(handle))  # fmt: skip
+                return sorted(decoded(os.fsencode(name)) for name in os.listdir(handle))
             finally:
                 os.close(handle)
         except OSError as error:

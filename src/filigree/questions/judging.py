@@ -27,10 +27,6 @@ class Judged(NamedTuple):
     reason: str | None = None
 
 
-_INTACT = Judged(Verdict.INTACT)
-_UNRECORDED = Judged(Verdict.UNRECORDED)
-
-
 def judge(system: System, record: FileRecord, limit: int = sys.maxsize) -> Judged:
     """The verdict on one file. Above `limit` bytes a file is not read: it cannot be what was shipped."""
     digest = record.digest
@@ -40,15 +36,8 @@ def judge(system: System, record: FileRecord, limit: int = sys.maxsize) -> Judge
         seen = jail.observe(record.location, algorithm, limit)
     except AccessError as error:
         return _unreached(record, error)
-    if record.kind is None:
-        if record.mode is None:
-            return _UNRECORDED
-    elif seen.kind is not record.kind:
+    if record.kind is not None and seen.kind is not record.kind:
         return _other_kind(jail, record, seen)
-    if seen.digest == digest and record.mode is None and record.size is None:
-        if digest is not None:
-            return Judged(Verdict.INTACT, (), seen.size)
-        return _INTACT if record.kind is Kind.DIRECTORY else _UNRECORDED
     return _compared(system, record, seen)
 
 

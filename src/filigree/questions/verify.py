@@ -118,11 +118,10 @@ def verify(
 def _packages(
     system: System, subjects: Iterable[str] | None
 ) -> tuple[Sequence[Package], list[str]]:
-    if subjects is None:
-        system.database.report_unclaimed()
-    else:
+    if subjects is not None:
         matched = match_subjects(system, subjects)
         return matched.packages, [str(unmatched) for unmatched in matched.unmatched]
+    system.database.report_unclaimed()
     return [p for p in system.packages if p.state is not State.NOT_INSTALLED], []
 
 
