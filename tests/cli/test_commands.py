@@ -168,6 +168,16 @@ def test_streams_that_take_nothing(heron: Path, redirection: str, status: int) -
         assert done.stderr == "filigree: the answer cannot be written: No space left on device\n"
 
 
+def test_a_working_directory_that_is_gone(tmp_path: Path) -> None:
+    asks = f"{sys.executable} -m filigree owner /usr"
+    done = subprocess.run(
+        ["bash", "-c", f"cd {tmp_path} && mkdir x && cd x && rmdir ../x && {asks}"],
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert "Traceback" not in done.stderr
+    assert "cannot be written" not in done.stderr
+
+
 def test_an_error_of_our_own_is_said_as_such(call: Run, heron: Path) -> None:
     def broken(*_: Any) -> None:
         raise ZeroDivisionError("oh \x1b[31m")

@@ -90,6 +90,14 @@ def test_a_glob_of_commands_finds_each_once(coast: DebRoot) -> None:
     ]
 
 
+def test_a_command_that_is_there_goes_before_one_that_has_vanished(coast: DebRoot) -> None:
+    coast.package("before", files={"/usr/sbin/horn": b"x"})
+    (coast.folder / "usr/sbin/horn").unlink()
+    coast.package("now", files={"/usr/bin/horn": b"x"})
+    (found,) = owner(open_system(coast.path), ["horn"]).records
+    assert (found.path, [one.name for one in found.owners]) == ("/usr/bin/horn", ["now"])
+
+
 def test_a_command_that_is_nowhere(coast: DebRoot) -> None:
     answer = owner(open_system(coast.path), ["no-such-command", "no-*"])
     assert answer.records == []

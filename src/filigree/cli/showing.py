@@ -26,13 +26,20 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Asked]) -> int:
     if shared.verbose:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
     log.info("opening %s", escaped(shared.root))
-    # On the running system a relative path is meant as the shell means it.
-    system = open_system(shared.root, here=os.getcwd() if shared.root == "/" else "/")
+    system = open_system(shared.root, here=_here(shared.root))
     log.info("a %s system with %d packages on record", system.family.name, len(system.packages))
     answer, options = ask(system)
     show(answer, shared, options)
     log.info("exit status %d", answer.exit_status)
     return answer.exit_status
+
+
+def _here(root: str) -> str:
+    """Where relative paths start: on the running system where the shell says, else at the top."""
+    try:
+        return os.getcwd() if root == "/" else "/"
+    except OSError:  # the working directory is gone
+        return "/"
 
 
 def show(answer: Answer[Any], shared: Shared, options: dict[str, Any]) -> None:

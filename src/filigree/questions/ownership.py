@@ -150,11 +150,12 @@ class OwnerSearch:
 
         It is looked for on the disk and then, should it have vanished, on record.
         """
-        found: dict[str, Owned] = {}
-        for directory in PROGRAM_DIRECTORIES:
-            for path in self._programs(f"{directory}/{name}"):
-                found.setdefault(path.rpartition("/")[2], self._owned(path))
-        return [found[name] for name in sorted(found)]
+        paths = [p for place in PROGRAM_DIRECTORIES for p in self._programs(f"{place}/{name}")]
+        paths.sort(key=lambda path: not self._system.jail.exists(path))
+        first: dict[str, str] = {}
+        for path in paths:
+            first.setdefault(path.rpartition("/")[2], path)
+        return [self._owned(first[command]) for command in sorted(first)]
 
     def _programs(self, path: str) -> list[str]:
         if self._system.jail.exists(path):
