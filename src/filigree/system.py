@@ -5,9 +5,9 @@ from collections.abc import Sequence
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import Database, Family
-from filigree.families.registry import family_named, family_of
-from filigree.formats.accounts import read_accounts
+from filigree.families.protocol import Archive, Database, Family, Records
+from filigree.families.registry import family_named, family_of, open_archive
+from filigree.formats.accounts import Accounts, read_accounts
 from filigree.formats.os_release import read_os_release
 from filigree.model.answer import Gap, SystemLabel
 from filigree.model.errors import AccessError
@@ -26,6 +26,8 @@ class System:
         self.jail = Jail(self.root)
         self.family: Family = family_named(family) if family else family_of(self.jail)
         self._gaps: dict[Gap, None] = {}
+        self._opened: dict[str, Archive] = {}
+        self._archives: dict[int, Archive] = {}
         self.database: Database = self.family.open(self.jail, self.report)
 
     def __enter__(self) -> "System":
@@ -56,6 +58,46 @@ class System:
         """Every path on record."""
         return PathIndex(self.database)
 
+    def records(self, package: Package) -> Records:
+        """Where a package is on record: its archive, or else the system's database."""
+        return self._archives.get(id(package), self.database)
+
+    def archive(self, path: str) -> Archive:
+        """The archive at a path of the auditor's own file system, opened once.
+
+        Raises AccessError where no regular file can be read there, DatabaseError where it is none.
+        """
+        if path not in self._opened:
+            source = self._outside.lend(os.path.abspath(path))
+            archive = open_archive(source, path, self.report)
+            self._opened[path] = archive
+            self._archives[id(archive.package)] = archive
+        return self._opened[path]
+
+    @cached_property
+    def _outside(self) -> Jail:
+        """The auditor's own files: archives are given by where they lie outside of the root."""
+        return Jail("/")
+
+    def family_of(self, package: Package) -> Family:
+        """The family of a package: an archive's may be another one than the system's."""
+        same = package.family == self.family.name
+        return self.family if same else family_named(package.family)
+
+    def real(self, path: str) -> str:
+        """A path with the links of its directories resolved, or as it is where that fails."""
+        try:
+            return self.jail.real_path(path, follow=False)
+        except AccessError:
+            return path
+
+    def owners_of(self, path: str) -> list[Package]:
+        """The packages that list a path, or the same file by another path."""
+        exact = self.real(path)
+        named = self.paths.named(path.rpartition("/")[2])
+        found = {id(p): p for p, listed in named if listed == path or self.real(listed) == exact}
+        return list(found.values())
+
     @cached_property
     def label(self) -> str:
         """The system's name for people, as it gives it itself; empty where it gives none."""
@@ -76,26 +118,40 @@ class System:
 
     def owner_name(self, uid: int) -> str:
         """A user's name by the root's own user file; the number where it has none."""
-        return self._users.get(uid, str(uid))
+        return self._users.names.get(uid, str(uid))
 
     def group_name(self, gid: int) -> str:
         """A group's name by the root's own group file; the number where it has none."""
-        return self._groups.get(gid, str(gid))
+        return self._groups.names.get(gid, str(gid))
+
+    def owner_number(self, name: str) -> int | None:
+        """The number of a user, by name or as `#number`; None where the root has none of that name."""
+        return _number(name, self._users)
+
+    def group_number(self, name: str) -> int | None:
+        """The number of a group, by name or as `#number`; None where the root has none of that name."""
+        return _number(name, self._groups)
 
     @cached_property
-    def _users(self) -> dict[int, str]:
+    def _users(self) -> Accounts:
         return self._accounts("/etc/passwd")
 
     @cached_property
-    def _groups(self) -> dict[int, str]:
+    def _groups(self) -> Accounts:
         return self._accounts("/etc/group")
 
-    def _accounts(self, path: str) -> dict[int, str]:
+    def _accounts(self, path: str) -> Accounts:
         try:
             return read_accounts(self.jail.read_or_none(path, 64 << 20) or b"")
         except AccessError as error:
             self.report(Gap(path, error.what))
-            return {}
+            return read_accounts(b"")
+
+
+def _number(name: str, accounts: Accounts) -> int | None:
+    if name.startswith("#") and name[1:].isdecimal() and len(name) < 12:
+        return int(name[1:])
+    return accounts.numbers.get(name)
 
 
 def open_system(root: str = "/", family: str | None = None, here: str = "/") -> System:

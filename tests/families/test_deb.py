@@ -257,7 +257,8 @@ def test_what_meets_a_need(
     asked = Term(
         name, Comparison.AT_LEAST if version else None, version or None, architecture or None
     )
-    offered = Capability(*capability.split())
+    provided, _, at = capability.partition(" ")
+    offered = Capability(provided, at or None)
     database = open_system(deb_root.path).database
     assert database.meets(asked, made("a", asker), holder, offered) is met
 

@@ -11,15 +11,14 @@ from hypothesis import strategies as st
 from filigree.formats.accounts import read_accounts
 from filigree.formats.damage import Damage
 from filigree.formats.deb_layout import (
-    LinkGroup,
     Override,
     PathRule,
     read_diversions,
-    read_link_group,
     read_overrides,
     read_path_rules,
 )
 from filigree.formats.digest_list import read_digest_list
+from filigree.formats.link_groups import LinkGroup, read_link_group
 from filigree.formats.os_release import read_os_release
 from filigree.model.files import Relocation
 
@@ -115,7 +114,7 @@ def test_no_small_reader_fails(data: bytes) -> None:
 
 
 def test_accounts_and_labels() -> None:
-    assert read_accounts(b"root:x:0:0::/:\nno\ntide:x:950:\nother:x:950:\n") == {
+    assert read_accounts(b"root:x:0:0::/:\nno\ntide:x:950:\nother:x:950:\n").names == {
         0: "root",
         950: "tide",
     }

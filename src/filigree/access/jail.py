@@ -15,10 +15,17 @@ import hashlib
 import os
 import stat
 import sys
+import weakref
 from collections.abc import Iterator
 from functools import partial
 
 from filigree.access.directories import LINK_LIMIT, Directories, decoded, encoded, trouble
+from filigree.formats.file_capabilities import (
+    ATTRIBUTE,
+    CapabilityError,
+    read_attribute,
+    write_capabilities,
+)
 from filigree.model.errors import AccessError, Obstacle
 from filigree.model.files import Kind, Observation
 
@@ -27,6 +34,7 @@ READ_LIMIT = 1 << 27
 
 _LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _stat, _open, _read, _close = os.stat, os.open, os.read, os.close
+_attributes = os.listxattr
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 _READ_QUIETLY = _READ | os.O_NOATIME
 _FORM = 0o170000
@@ -47,6 +55,9 @@ _HASHES = {
     "sha384": hashlib.sha384,
     "sha512": hashlib.sha512,
 }
+
+Form = tuple[int, int, int, int, int]
+"""What a look at a regular file tells: mode with its kind, user, group, size, seconds of change."""
 
 
 class Jail:
@@ -107,7 +118,11 @@ class Jail:
     # -- looking ---------------------------------------------------------------------------
 
     def observe(
-        self, path: str, algorithm: str | None = None, limit: int = sys.maxsize
+        self,
+        path: str,
+        algorithm: str | None = None,
+        limit: int = sys.maxsize,
+        capabilities: bool = False,
     ) -> Observation:
         """What is at a path; a link is not followed. With `algorithm`, a file's digest as well.
 
@@ -115,13 +130,15 @@ class Jail:
         at a second look; TOO_LARGE where a digest is asked of a file of more than `limit` bytes.
         """
         try:
-            return self._observe(path, algorithm, limit)
+            return self._observe(path, algorithm, limit, capabilities)
         except AccessError as error:
             if error.obstacle is not Obstacle.CHANGED:
                 raise
-        return self._observe(path, algorithm, limit)
+        return self._observe(path, algorithm, limit, capabilities)
 
-    def _observe(self, path: str, algorithm: str | None, limit: int) -> Observation:
+    def _observe(
+        self, path: str, algorithm: str | None, limit: int, capabilities: bool
+    ) -> Observation:
         directory, _, name = path.rpartition("/")
         if name in ("", ".", ".."):
             directory, name = path, "."
@@ -131,8 +148,10 @@ class Jail:
             before = os.stat(raw, dir_fd=above, follow_symlinks=False)
             mode = before.st_mode
             form = stat.S_IFMT(mode)
-            digest = target = None
+            digest = target = carried = None
             if form == stat.S_IFREG:
+                if capabilities:
+                    carried = self._capabilities(raw, above)
                 if algorithm is not None:
                     if before.st_size > limit:
                         raise AccessError(Obstacle.TOO_LARGE, path, f"{before.st_size} bytes")
@@ -143,8 +162,25 @@ class Jail:
             raise trouble(error, path) from error
         return Observation(
             _KINDS[form], before.st_size, mode & 0o7777, before.st_uid, before.st_gid,
-            before.st_mtime_ns, target, digest,
+            before.st_mtime_ns, target, digest, before.st_rdev, carried,
         )  # fmt: skip
+
+    @staticmethod
+    def _capabilities(raw: bytes, above: int) -> str:
+        """The text of a file's capabilities, empty where it has none."""
+        # There is no call for an attribute of a name in a directory that is held: the way to it
+        # is the kernel's own list of what this process holds. The last part is not followed.
+        place = b"/proc/self/fd/%d/%s" % (above, raw)
+        try:
+            data = os.getxattr(place, ATTRIBUTE, follow_symlinks=False)
+        except OSError as error:
+            if error.errno in (errno.ENODATA, errno.ENOTSUP):
+                return ""
+            raise
+        try:
+            return write_capabilities(read_attribute(data))
+        except CapabilityError as error:
+            return str(error)
 
     def _digest(
         self, raw: bytes, above: int, before: os.stat_result, algorithm: str, path: str
@@ -178,10 +214,11 @@ class Jail:
             raise AccessError(Obstacle.CHANGED, path)
         return f"{algorithm}:{digest.hexdigest()}"
 
-    def holds(self, path: str, digest: str, limit: int) -> int:
+    def holds(self, path: str, digest: str, limit: int, form: "Form | None" = None) -> int:
         """How many bytes a regular file with that digest has; -1 where anything is not just so.
 
-        So it is where the file has more than `limit` bytes: it is not read then.
+        So it is where the file has more than `limit` bytes: it is not read then. With a `form`, the
+        file must have that form as well, and no capabilities.
 
         Made to be asked of every file of a system: what it does not confirm, for whatever reason,
         is to be looked at again with `observe`. No second look at the file is needed here, for
@@ -201,9 +238,15 @@ class Jail:
             size = seen.st_size
             if size > limit:
                 return -1
+            if form is not None and form != (
+                seen.st_mode, seen.st_uid, seen.st_gid, size, seen.st_mtime_ns // 1_000_000_000
+            ):  # fmt: skip
+                return -1
             quiet = self._quiet_owner
             flags = _READ_QUIETLY if quiet in (0, seen.st_uid) else _READ
             handle = _open(raw, flags, dir_fd=above)
+            if form is not None and ATTRIBUTE in _attributes(handle):
+                return -1
             if size < CHUNK:
                 data = _read(handle, size + 1)
                 found = _HASHES[algorithm](data, usedforsecurity=False)
@@ -254,16 +297,7 @@ class Jail:
 
     def pieces(self, path: str, size: int = 1 << 20) -> Iterator[bytes]:
         """A regular file in pieces, links followed."""
-        parent, name = self._split(self.real_path(path))
-        above = self._directories.handle(parent)
-        try:
-            raw = encoded(name or ".")
-            seen = os.stat(raw, dir_fd=above, follow_symlinks=False)
-            if not stat.S_ISREG(seen.st_mode):
-                raise AccessError(Obstacle.NOT_REGULAR, path, _KINDS[stat.S_IFMT(seen.st_mode)])
-            handle = self._open(raw, above, seen)
-        except OSError as error:
-            raise trouble(error, path) from error
+        handle = self._regular(path)
         try:
             now = os.fstat(handle)
             if not stat.S_ISREG(now.st_mode):
@@ -279,6 +313,23 @@ class Jail:
             raise trouble(error, path) from error
         finally:
             os.close(handle)
+
+    def lend(self, path: str) -> "LentFile":
+        """A regular file to be read in place, links followed; whoever borrows it closes it."""
+        return LentFile(self._regular(path), path)
+
+    def _regular(self, path: str) -> int:
+        """A regular file, opened, links followed."""
+        parent, name = self._split(self.real_path(path))
+        above = self._directories.handle(parent)
+        try:
+            raw = encoded(name or ".")
+            seen = os.stat(raw, dir_fd=above, follow_symlinks=False)
+            if not stat.S_ISREG(seen.st_mode):
+                raise AccessError(Obstacle.NOT_REGULAR, path, _KINDS[stat.S_IFMT(seen.st_mode)])
+            return self._open(raw, above, seen)
+        except OSError as error:
+            raise trouble(error, path) from error
 
     def names(self, path: str) -> list[str]:
         """The names in a directory, sorted, links followed."""
@@ -306,3 +357,34 @@ class Jail:
         except AccessError:
             return False
         return True
+
+
+class LentFile:
+    """A regular file, held open, read at any place. It cannot be swapped while it is held."""
+
+    def __init__(self, handle: int, path: str) -> None:
+        self.handle = handle
+        self.path = path
+        self._let_go = weakref.finalize(self, os.close, handle)
+        seen = os.fstat(handle)
+        if not stat.S_ISREG(seen.st_mode):
+            self.close()
+            raise AccessError(Obstacle.CHANGED, path)
+        self.size = seen.st_size
+        self._stamp = (seen.st_size, seen.st_mtime_ns)
+
+    def close(self) -> None:
+        self._let_go()
+
+    def at(self, offset: int, count: int) -> bytes:
+        """`count` bytes from `offset`; fewer at the end. Raises AccessError."""
+        try:
+            return os.pread(self.handle, min(count, max(0, self.size - offset)), offset)
+        except OSError as error:
+            raise trouble(error, self.path) from error
+
+    @property
+    def changed(self) -> bool:
+        """Whether somebody wrote to it since it was lent."""
+        seen = os.fstat(self.handle)
+        return (seen.st_size, seen.st_mtime_ns) != self._stamp

@@ -1,4 +1,4 @@
-"""What a family of systems must be able to do. A family from elsewhere implements these two.
+"""What a family of systems must be able to do. A family from elsewhere implements Family and Database.
 
 A method whose notion a family lacks returns nothing, and `silent_on` of the family says why.
 """
@@ -8,7 +8,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Protocol
 
 from filigree.access.jail import Jail
+from filigree.formats.random_access import Bytes
 from filigree.model.answer import Gap
+from filigree.model.archives import ArchiveFacts, NameParts
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Script, VersionParts
@@ -35,32 +37,16 @@ class Listing(Protocol):
         ...
 
 
-class Database(Protocol):
-    """The package database of one root, as it is at this moment."""
+class Records(Protocol):
+    """What is on record of packages, one by one: in a system's database, or in an archive."""
 
     @property
-    def architecture(self) -> str | None:
-        """The system's own architecture."""
-        ...
-
-    def packages(self) -> Sequence[Package]:
-        """Every record, in the database's order, of whatever state."""
+    def aspects(self) -> frozenset[Aspect]:
+        """The aspects of a file that these records tell."""
         ...
 
     def listing(self, package: Package) -> Listing:
         """The paths of one package. What cannot be read is reported as a gap."""
-        ...
-
-    def listings(self) -> Iterator[tuple[Package, Listing]]:
-        """The paths of every package that has any."""
-        ...
-
-    def path_count(self, package: Package) -> int:
-        """About how many paths a package has: cheap, and good enough to share out work."""
-        ...
-
-    def report_unclaimed(self) -> None:
-        """Report what is on record of packages that the database does not know."""
         ...
 
     def files(self, package: Package) -> list[FileRecord]:
@@ -79,16 +65,53 @@ class Database(Protocol):
         """Every name that a package answers to, its own first."""
         ...
 
-    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:
-        """Whether `holder`, through one of its capabilities, meets what `asker` asks for."""
-        ...
-
     def scripts(self, package: Package) -> tuple[Script, ...]:
         """The maintainers' scripts of a package."""
         ...
 
     def other_fields(self, package: Package) -> Mapping[str, str]:
         """The fields of a package's record that the model has no place for, as the family names them."""
+        ...
+
+
+class Archive(Records, Protocol):
+    """One archive, opened. Nothing of it is unpacked to the disk, and nothing of it is followed."""
+
+    @property
+    def package(self) -> Package:
+        """The package that it holds."""
+        ...
+
+    @property
+    def facts(self) -> ArchiveFacts: ...
+
+
+class Database(Records, Protocol):
+    """The package database of one root, as it is at this moment."""
+
+    @property
+    def architecture(self) -> str | None:
+        """The system's own architecture."""
+        ...
+
+    def packages(self) -> Sequence[Package]:
+        """Every record, in the database's order, of whatever state."""
+        ...
+
+    def listings(self) -> Iterator[tuple[Package, Listing]]:
+        """The paths of every package that has any."""
+        ...
+
+    def path_count(self, package: Package) -> int:
+        """About how many paths a package has: cheap, and good enough to share out work."""
+        ...
+
+    def report_unclaimed(self) -> None:
+        """Report what is on record of packages that the database does not know."""
+        ...
+
+    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:
+        """Whether `holder`, through one of its capabilities, meets what `asker` asks for."""
         ...
 
     def relocations(self) -> Sequence[Relocation]:
@@ -104,6 +127,26 @@ class Database(Protocol):
         ...
 
 
+class ArchiveFamily(Protocol):
+    """How a family's archives are read. A family without archives leaves it out."""
+
+    def recognises(self, head: bytes) -> bool:
+        """Whether a file that begins so is such an archive; `head` has at least 64 bytes of it."""
+        ...
+
+    def parts_of_name(self, name: str) -> NameParts | None:
+        """A file name taken apart; None where no such archive is called so."""
+        ...
+
+    def name_of(self, package: Package) -> str:
+        """What the archive of a package is called."""
+        ...
+
+    def open(self, source: Bytes, path: str, report: Report) -> Archive:
+        """An archive. Raises DatabaseError where not even its description can be read."""
+        ...
+
+
 class Family(Protocol):
     """One way in which systems keep packages."""
 
@@ -111,13 +154,13 @@ class Family(Protocol):
     def name(self) -> str: ...
 
     @property
-    def records(self) -> frozenset[Aspect]:
-        """The aspects of a file that such a database records."""
+    def silent_on(self) -> Mapping[str, str]:
+        """What the family's database does not record, each with a sentence for people."""
         ...
 
     @property
-    def silent_on(self) -> Mapping[str, str]:
-        """What the family has no notion of, each with a sentence for people."""
+    def archives(self) -> ArchiveFamily | None:
+        """How its archives are read."""
         ...
 
     def looked_for(self) -> Iterable[str]:

@@ -8,11 +8,13 @@ from collections.abc import Iterator
 from importlib import import_module
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import Family
-from filigree.model.errors import BadQuestion, NoSystem
+from filigree.families.protocol import Archive, ArchiveFamily, Family, Report
+from filigree.formats.random_access import Bytes
+from filigree.model.errors import BadQuestion, DatabaseError, NoSystem
 
 GROUP = "filigree.families"
-_OWN = {"deb": "filigree.families.deb"}
+_OWN = {"deb": "filigree.families.deb", "rpm": "filigree.families.rpm"}
+_HEAD = 512
 
 
 def families() -> Iterator[Family]:
@@ -45,3 +47,29 @@ def family_named(name: str) -> Family:
         if family.name == name:
             return family
     raise BadQuestion(f"no family is called {name!r}")
+
+
+def archive_families() -> Iterator[ArchiveFamily]:
+    """How every family's archives are read."""
+    for family in families():
+        if family.archives is not None:
+            yield family.archives
+
+
+def is_archive_name(path: str) -> bool:
+    """Whether some family's archives are called so."""
+    name = path.rpartition("/")[2]
+    return any(family.parts_of_name(name) is not None for family in archive_families())
+
+
+def open_archive(source: Bytes, path: str, report: Report) -> Archive:
+    """An archive of whatever family, told by its contents. Raises DatabaseError."""
+    head = source.at(0, _HEAD)
+    for family in archive_families():
+        if family.recognises(head):
+            return family.open(source, path, report)
+    raise DatabaseError(
+        "it is empty" if not head else "it is no archive of a known family",
+        path,
+        "check that it was fetched whole",
+    )

@@ -19,14 +19,16 @@ _META_PAGE, _HASH_UNSORTED, _OVERFLOW, _HASH = 8, 2, 7, 13
 _IN_PLACE, _OFF_PAGE = 1, 3
 _HEAD_SIZE = 26
 _OFF_PAGE_SIZE = 12
+_PLACES = 1 << 16
 
 
 class Pair(NamedTuple):
-    """A key and its value, or why the value cannot be had."""
+    """A key and its value, or why the value cannot be had; and where the pair is."""
 
     key: bytes
     value: bytes | None
     damage: str | None
+    place: int = 0
 
 
 class _PageHead(NamedTuple):
@@ -52,9 +54,16 @@ def byte_order(source: Bytes) -> str:
     return order
 
 
-def read_pairs(source: Bytes) -> Iterator[Pair]:
-    """Every pair in the order of the pages. Raises ContainerError where the description is damaged."""
+def read_pairs(source: Bytes, place: int | None = None) -> Iterator[Pair]:
+    """Every pair in the order of the pages, or the one at a place that was told before.
+
+    Raises ContainerError where the description is damaged.
+    """
     file = _HashFile(source)
+    if place is not None:
+        number, at = divmod(place, _PLACES)
+        yield from file.pairs(number, at)
+        return
     for number in range(1, file.last + 1):
         yield from file.pairs(number)
 
@@ -90,7 +99,7 @@ class _HashFile:
         self.cut = last > self.last
         self._head = struct.Struct(f"{self._order}8x3I2H2B")
 
-    def pairs(self, number: int) -> Iterator[Pair]:
+    def pairs(self, number: int, only: int | None = None) -> Iterator[Pair]:
         page = self._page(number)
         head = _PageHead(*self._head.unpack_from(page))
         if head.kind not in (_HASH, _HASH_UNSORTED):
@@ -101,12 +110,14 @@ class _HashFile:
             return
         offsets = struct.unpack_from(f"{self._order}{head.entries}H", page, _HEAD_SIZE)
         ends = (self.page_size, *offsets)
-        for at in range(0, head.entries - 1, 2):
+        every = range(0, head.entries - 1, 2)
+        for at in every if only is None else [only] if only in every else []:
             key, damage = self._item(page, offsets[at], ends[at])
             value = None
             if damage is None:
                 value, damage = self._item(page, offsets[at + 1], ends[at + 1])
-            yield Pair(key or b"", value, damage and f"page {number}: {damage}")
+            told = damage and f"page {number}: {damage}"
+            yield Pair(key or b"", value, told, number * _PLACES + at)
 
     def _page(self, number: int) -> bytes:
         data = self._source.at(number * self.page_size, self.page_size)

@@ -1,6 +1,6 @@
 """The small files in which a `deb` system keeps what is not in its status file.
 
-Diversions, owner-and-mode overrides, link groups, path exclusions and marks of automatic
+Diversions, owner-and-mode overrides, path exclusions and marks of automatic
 installation, as the manual pages of the programs that write them describe them.
 """
 
@@ -24,13 +24,6 @@ class PathRule(NamedTuple):
 
     include: bool
     pattern: str
-
-
-class LinkGroup(NamedTuple):
-    """The links of one group of interchangeable programs: its name, and every link it makes."""
-
-    name: str
-    links: dict[str, str]
 
 
 def read_diversions(data: bytes) -> tuple[list[Relocation], list[Damage]]:
@@ -74,21 +67,3 @@ def read_path_rules(data: bytes) -> list[PathRule]:
         if name in ("path-exclude", "path-include"):
             rules.append(PathRule(name == "path-include", value.strip().strip("\"'")))
     return rules
-
-
-def read_link_group(name: str, data: bytes) -> LinkGroup:
-    """One group's file: mode, main link, then pairs of further name and link up to a blank line.
-
-    `links` maps each name below the directory of chosen links to the link that points there.
-    """
-    lines = text_of(data).split("\n")
-    links: dict[str, str] = {}
-    if len(lines) > 1 and lines[1].startswith("/"):
-        links[name] = lines[1]
-    rest = iter(lines[2:])
-    for slave in rest:
-        link = next(rest, "")
-        if not slave or not link.startswith("/"):
-            break
-        links[slave] = link
-    return LinkGroup(name, links)

@@ -10,7 +10,7 @@ operators `<` and `>` mean `<=` and `>=`.
 
 import re
 
-from filigree.model.needs import Capability, Comparison, Need, Relation, Term
+from filigree.model.needs import Capability, Comparison, Need, Relation, Term, any_of, terms_of
 
 _TERM = re.compile(
     r"\s*(?P<name>[^\s()\[\]<>:|,]+)(?::(?P<qualifier>[A-Za-z0-9-]+))?"
@@ -46,7 +46,7 @@ def parse_needs(text: str, kind: Relation) -> tuple[Need, ...]:
         written = " ".join(group.split())
         if written:
             terms = tuple(parse_term(term) for term in written.split("|"))
-            found.append(Need(kind, terms, written))
+            found.append(Need(kind, any_of(terms), written))
     return tuple(found)
 
 
@@ -64,7 +64,7 @@ def parse_capabilities(text: str) -> tuple[Capability, ...]:
     """What a field of provided names offers; a version counts only where it is given with `=`."""
     found = []
     for need in parse_needs(text, Relation.REQUIRES):
-        for term in need.terms:
+        for term in terms_of(need.condition):
             exact = term.comparison is Comparison.EQUAL
             found.append(Capability(term.name, term.version if exact else None))
     return tuple(found)

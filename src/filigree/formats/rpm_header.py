@@ -109,6 +109,22 @@ class Header:
             return ()
         return self._texts(entry)
 
+    def raw_texts(self, tag: int) -> bytes:
+        """The texts of a tag as they lie, each ended by a zero byte, and what may follow them."""
+        entry = self._by_tag.get(tag)
+        if entry is None or entry.type not in _TEXTS:
+            return b""
+        start = self._place(entry)
+        data = self._blob[start : self._next_after(entry)]
+        if data.count(b"\0") < entry.length:
+            data = self._blob[start : self.end]
+        return data
+
+    def length(self, tag: int) -> int:
+        """How many values a tag has."""
+        entry = self._by_tag.get(tag)
+        return entry.length if entry else 0
+
     def number(self, tag: int) -> int | None:
         """The first number of a tag; None where it is absent or no number."""
         numbers = self.numbers(tag)

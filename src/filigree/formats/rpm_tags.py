@@ -16,16 +16,64 @@ class Tag(NamedTuple):
 
 IMMUTABLE: Final = 63
 SIGNATURES: Final = 62
+LONG_SIG_SIZE: Final = 270
 NAME: Final = 1000
 VERSION: Final = 1001
 RELEASE: Final = 1002
 EPOCH: Final = 1003
+SUMMARY: Final = 1004
+DESCRIPTION: Final = 1005
+BUILD_TIME: Final = 1006
+BUILD_HOST: Final = 1007
+INSTALL_TIME: Final = 1008
+SIZE: Final = 1009
+VENDOR: Final = 1011
+LICENSE: Final = 1014
+PACKAGER: Final = 1015
+GROUP: Final = 1016
+URL: Final = 1020
+OS: Final = 1021
+ARCHITECTURE: Final = 1022
 OLD_FILE_NAMES: Final = 1027
+FILE_SIZES: Final = 1028
+FILE_STATES: Final = 1029
+FILE_MODES: Final = 1030
+FILE_DEVICE_NUMBERS: Final = 1033
+FILE_TIMES: Final = 1034
+FILE_DIGESTS: Final = 1035
+FILE_LINKS: Final = 1036
+FILE_FLAGS: Final = 1037
+FILE_OWNERS: Final = 1039
+FILE_GROUPS: Final = 1040
+SOURCE_PACKAGE: Final = 1044
+FILE_VERIFY_FLAGS: Final = 1045
+FILE_DEVICES: Final = 1095
+FILE_INODES: Final = 1096
+SOURCE_MARK: Final = 1106
 DIRECTORY_INDEXES: Final = 1116
 BASE_NAMES: Final = 1117
 DIRECTORY_NAMES: Final = 1118
-FILE_SIZES: Final = 1028
+PAYLOAD_FORMAT: Final = 1124
+PAYLOAD_COMPRESSOR: Final = 1125
+FILE_COLOURS: Final = 1140
 LONG_FILE_SIZES: Final = 5008
+LONG_SIZE: Final = 5009
+FILE_CAPABILITIES: Final = 5010
+FILE_DIGEST_ALGORITHM: Final = 5011
+
+RELATIONS: Final = {
+    "provides": (1047, 1112, 1113),
+    "requires": (1049, 1048, 1050),
+    "conflicts": (1054, 1053, 1055),
+    "obsoletes": (1090, 1114, 1115),
+    "recommends": (5046, 5048, 5047),
+    "suggests": (5049, 5051, 5050),
+    "supplements": (5052, 5054, 5053),
+    "enhances": (5055, 5057, 5056),
+    "suggests of long ago": (1156, 1158, 1157),
+    "enhances of long ago": (1159, 1161, 1160),
+}
+"""The tags of names, flags and versions, by relation."""
 
 _TABLE = """
 61 HeaderImage the whole header, in packages of long ago
@@ -154,6 +202,12 @@ _TABLE = """
 1153 PreTransProg what runs the script before the transaction
 1154 PostTransProg what runs the script after the transaction
 1155 DistTag mark of the distribution
+1156 OldSuggestsName what it suggests, in packages of long ago
+1157 OldSuggestsVersion the suggested versions, in packages of long ago
+1158 OldSuggestsFlags how those compare, in packages of long ago
+1159 OldEnhancesName what it enhances, in packages of long ago
+1160 OldEnhancesVersion the enhanced versions, in packages of long ago
+1161 OldEnhancesFlags how those compare, in packages of long ago
 1195 DBInstance number in the database
 5008 LongFileSizes bytes of each file, where they are many
 5009 LongSize bytes of its files, where they are many

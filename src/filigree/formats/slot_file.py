@@ -25,11 +25,12 @@ _END = struct.Struct("<2I4s")
 
 
 class Blob(NamedTuple):
-    """One package's blob: its number, and its bytes or why they cannot be had."""
+    """One package's blob: its number, its bytes or why they cannot be had, and where its slot is."""
 
     number: int
     data: bytes | None
     damage: str | None
+    slot: int = 0
 
 
 def is_slot_file(source: Bytes) -> bool:
@@ -37,8 +38,18 @@ def is_slot_file(source: Bytes) -> bool:
     return source.at(0, 4) == b"RpmP"
 
 
-def read_slots(source: Bytes) -> Iterator[Blob]:
-    """Every blob in the order of the slots. Raises ContainerError where the head is damaged."""
+def read_slots(source: Bytes, slot: int | None = None) -> Iterator[Blob]:
+    """Every blob in the order of the slots, or the one of a slot that was told before.
+
+    Raises ContainerError where the head is damaged.
+    """
+    if slot is not None:
+        data = source.at(slot, _SLOT.size)
+        if len(data) < _SLOT.size:
+            raise ContainerError("the file became shorter while it was read", slot)
+        _, number, block, blocks = _SLOT.unpack(data)
+        yield _blob(source, number, block * _BLOCK, blocks * _BLOCK)._replace(slot=slot)
+        return
     head = source.at(0, _HEAD.size)
     if len(head) < _HEAD.size or head[:4] != b"RpmP":
         raise ContainerError("no slot file starts here", 0)
@@ -51,10 +62,12 @@ def read_slots(source: Bytes) -> Iterator[Blob]:
         table = source.at(page * _PAGE, _PAGE)
         for at in range(_HEAD.size if page == 0 else 0, _PAGE, _SLOT.size):
             magic, number, block, blocks = _SLOT.unpack_from(table, at)
+            here = page * _PAGE + at
             if magic != b"Slot":
-                yield Blob(number, None, f"no slot where one belongs, at byte {page * _PAGE + at}")
+                yield Blob(number, None, f"no slot where one belongs, at byte {here}", here)
             elif block:
-                yield _blob(source, number, block * _BLOCK, blocks * _BLOCK)
+                found = _blob(source, number, block * _BLOCK, blocks * _BLOCK)
+                yield found._replace(slot=here)
 
 
 def _blob(source: Bytes, number: int, start: int, size: int) -> Blob:

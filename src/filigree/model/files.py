@@ -83,8 +83,12 @@ class FileRecord(NamedTuple):
     """What is on record of one path. None where the record is silent.
 
     `path` is the path as the record names it, `location` where on this root the file must be
-    looked for. `digest` is `algorithm:hex`. `config` files may be edited. `excuse` is why the file
-    may be absent by the system's own declared policy.
+    looked for. `digest` is `algorithm:hex`. `config` files may be edited. `device` is the number of
+    a device, `modified` seconds since 1970, `capabilities` the text of the file's capabilities, empty
+    where it is to have none. `waived` are aspects that its packager does not want to be judged by.
+
+    `excuse` is why the file may be absent by the system's own declared policy, `moot` why the
+    record says nothing of what is at that place. `remarks` are for people.
     """
 
     path: str
@@ -99,6 +103,12 @@ class FileRecord(NamedTuple):
     config: bool = False
     mark: Role | None = None
     excuse: str | None = None
+    device: int | None = None
+    modified: int | None = None
+    capabilities: str | None = None
+    waived: frozenset[Aspect] = frozenset()
+    moot: str | None = None
+    remarks: tuple[str, ...] = ()
 
     @property
     def digest_is_all(self) -> bool:
@@ -113,7 +123,10 @@ class FileRecord(NamedTuple):
 
 
 class Observation(NamedTuple):
-    """What is on the disk. `mode` is the permission bits alone, `modified` nanoseconds."""
+    """What is on the disk. `mode` is the permission bits alone, `modified` nanoseconds.
+
+    `capabilities` are as in a record, None where they were not asked for.
+    """
 
     kind: Kind
     size: int
@@ -123,6 +136,8 @@ class Observation(NamedTuple):
     modified: int
     link_target: str | None = None
     digest: str | None = None
+    device: int = 0
+    capabilities: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -73,7 +73,7 @@ def totals(rows: Iterable[Content]) -> dict[str, dict[str, int]]:
 
 
 def _observed(system: System) -> list[str]:
-    told = {aspect.value for aspect in system.family.records}
+    told = {aspect.value for aspect in system.database.aspects}
     return [name for name in ("size", "mode", "owner", "group", "link-target") if name not in told]
 
 

@@ -91,9 +91,9 @@ def _dossier(system: System, graph: Graph, package: Package, full: bool) -> Doss
 def _need(graph: Graph, need: Need, package: Package) -> NeedOfPackage:
     if not need.kind.positive:
         return NeedOfPackage(need.kind, need.text, None, [])
-    met_by = [holder.name for holder in graph.met_by(need, package)]
-    status = Standing.MET if met_by else Standing.UNMET
-    return NeedOfPackage(need.kind, need.text, status, met_by)
+    met, holders = graph.met_by(need, package)
+    status = Standing.MET if met else Standing.UNMET
+    return NeedOfPackage(need.kind, need.text, status, [holder.name for holder in holders])
 
 
 def _configuration(system: System, package: Package) -> list[ConfigurationFile]:

@@ -5,8 +5,9 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
 
-from filigree.model.needs import Capability, Need, Relation
+from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package
+from filigree.questions.meeting import Meeting, meet
 from filigree.system import System
 
 HARD = frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES})
@@ -15,11 +16,15 @@ _NOBODY: tuple[Package | None, ...] = (None,)
 
 
 class Tie(NamedTuple):
-    """One need between two packages; `holder` is None where nothing installed meets it."""
+    """One need between two packages.
+
+    `holder` is None where nothing installed meets it, and where it is `met` without any package.
+    """
 
     asker: Package
     need: Need
     holder: Package | None
+    met: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,36 +44,52 @@ class Graph:
     """Who needs whom. Only packages whose files are on the disk take part."""
 
     def __init__(self, system: System) -> None:
-        self._database = system.database
+        self._system = system
         self._present = [p for p in system.packages if p.state.present]
         self._forward: dict[int, list[Tie]] = {}
+        self._by_path: dict[str, list[Package]] = {}
 
     @cached_property
     def _holders(self) -> dict[str, list[tuple[Package, Capability]]]:
         found: dict[str, list[tuple[Package, Capability]]] = defaultdict(list)
         for package in self._present:
-            for capability in self._database.capabilities(package):
+            for capability in self._system.database.capabilities(package):
                 found[capability.name].append((package, capability))
         return found
 
-    def met_by(self, need: Need, asker: Package) -> list[Package]:
-        """The packages that meet a need, in the order of its alternatives."""
+    def met_by(self, need: Need, asker: Package) -> Meeting:
+        """What meets a need, in the order of its alternatives."""
+        if need.granted is not None:
+            return Meeting(True)
+        return meet(need.condition, lambda term: self._meeting(term, asker))
+
+    def _meeting(self, term: Term, asker: Package) -> list[Package]:
+        """The packages that meet a term: through a name that they provide, or by owning a path."""
         met: dict[int, Package] = {}
-        for term in need.terms:
-            for holder, capability in self._holders.get(term.name, ()):
-                if self._database.meets(term, asker, holder, capability):
-                    met.setdefault(id(holder), holder)
+        meets = self._system.database.meets
+        for holder, capability in self._holders.get(term.name, ()):
+            if meets(term, asker, holder, capability):
+                met.setdefault(id(holder), holder)
+        if term.name.startswith("/"):
+            met.update((id(holder), holder) for holder in self._owners(term.name))
         return list(met.values())
+
+    def _owners(self, path: str) -> list[Package]:
+        """The present packages that own a path, or the same file by another path."""
+        if path not in self._by_path:
+            owners = self._system.owners_of(path)
+            self._by_path[path] = [owner for owner in owners if owner.state.present]
+        return self._by_path[path]
 
     def forward(self, package: Package) -> list[Tie]:
         """Every tie of a package to what it names: one for each package that meets the need."""
         ties = self._forward.get(id(package))
         if ties is None:
             ties = []
-            for need in self._database.needs(package):
+            for need in self._system.records(package).needs(package):
                 if need.kind.positive:
-                    holders = self.met_by(need, package)
-                    ties += (Tie(package, need, holder) for holder in holders or _NOBODY)
+                    met, holders = self.met_by(need, package)
+                    ties += (Tie(package, need, holder, met) for holder in holders or _NOBODY)
             self._forward[id(package)] = ties
         return ties
 

@@ -1,21 +1,31 @@
 """One file against its record. Pure but for one look at the disk, through the jail.
 
-- Nothing is called intact that had nothing to be compared with: that is `unrecorded`.
+- Nothing is called intact that had nothing to be compared with: that is `unrecorded`. A file wants
+  its content compared, a link its target; of anything else the kind is enough.
 - Configuration whose content alone differs is `edited`; any other difference is `altered`.
+- A time of change alone is no difference to be judged by, but it is told.
+- What the packager does not want to be judged by is looked at all the same: where nothing else
+  differs, the file is `excused`, and told.
 - A directory that is reached through a link is `excused`: administrators move directories so.
 - What cannot be reached is `missing` (or `excused` where declared policy leaves it out); what is
   there and cannot be read is `unreadable`.
 """
 
+import os
+import stat
 import sys
+from collections.abc import Callable
+from datetime import UTC, datetime
 from typing import NamedTuple
 
-from filigree.access.jail import Jail
+from filigree.access.jail import Form, Jail
+from filigree.model.answer import iso
 from filigree.model.errors import AccessError, Obstacle
 from filigree.model.files import Aspect, Difference, FileRecord, Kind, Observation, Verdict
 from filigree.system import System
 
 _EDITABLE = frozenset({Aspect.CONTENT, Aspect.SIZE, Aspect.MODIFIED})
+_WHOLE = (Kind.FILE, Kind.LINK)
 
 
 class Judged(NamedTuple):
@@ -29,11 +39,13 @@ class Judged(NamedTuple):
 
 def judge(system: System, record: FileRecord, limit: int = sys.maxsize) -> Judged:
     """The verdict on one file. Above `limit` bytes a file is not read: it cannot be what was shipped."""
+    if record.moot is not None:
+        return Judged(Verdict.EXCUSED, reason=record.moot)
     digest = record.digest
     algorithm = digest.partition(":")[0] if digest else None
     jail = system.jail
     try:
-        seen = jail.observe(record.location, algorithm, limit)
+        seen = jail.observe(record.location, algorithm, limit, record.capabilities is not None)
     except AccessError as error:
         return _unreached(record, error)
     if record.kind is not None and seen.kind is not record.kind:
@@ -41,32 +53,59 @@ def judge(system: System, record: FileRecord, limit: int = sys.maxsize) -> Judge
     return _compared(system, record, seen)
 
 
+def form_of(system: System, record: FileRecord) -> Form | None:
+    """What a look must tell of a file for its record to hold, but for its content.
+
+    None where the record does not say all of it, or a look alone cannot tell.
+    """
+    size, mode, modified = record.size, record.mode, record.modified
+    if size is None or mode is None or modified is None or record.capabilities != "":
+        return None
+    uid = system.owner_number(record.owner) if record.owner else None
+    gid = system.group_number(record.group) if record.group else None
+    if uid is None or gid is None:
+        return None
+    return (stat.S_IFREG | mode, uid, gid, size, modified)
+
+
 def _compared(system: System, record: FileRecord, seen: Observation) -> Judged:
     differences = tuple(_differences(system, record, seen))
     read = seen.size if seen.digest else 0
-    if not differences:
-        compared = record.digest or record.mode is not None or record.kind is Kind.DIRECTORY
-        return Judged(Verdict.INTACT if compared else Verdict.UNRECORDED, read=read)
-    if record.config and all(d.aspect in _EDITABLE for d in differences):
-        return Judged(Verdict.EDITED, differences, read)
-    return Judged(Verdict.ALTERED, differences, read)
+    waived = tuple(d for d in differences if d.aspect in record.waived)
+    counted = tuple(d for d in differences if d.aspect not in record.waived)
+    if any(d.aspect is not Aspect.MODIFIED for d in counted):
+        edited = record.config and all(d.aspect in _EDITABLE for d in counted)
+        return Judged(Verdict.EDITED if edited else Verdict.ALTERED, counted, read)
+    if any(d.aspect is not Aspect.MODIFIED for d in waived):
+        return Judged(Verdict.EXCUSED, waived, read, "its packager expects it to change")
+    whole = record.digest if record.kind is not Kind.LINK else record.link_target
+    enough = record.kind not in (None, *_WHOLE) or whole is not None
+    return Judged(Verdict.INTACT if enough else Verdict.UNRECORDED, counted, read)
 
 
 def _differences(system: System, record: FileRecord, seen: Observation) -> list[Difference]:
-    owner, group = system.owner_name(seen.uid), system.group_name(seen.gid)
+    is_device = seen.kind in (Kind.BLOCK_DEVICE, Kind.CHARACTER_DEVICE)
     pairs = (
         (Aspect.CONTENT, record.digest, seen.digest),
         (Aspect.SIZE, _text(record.size), _text(seen.size)),
         (Aspect.MODE, _octal(record.mode), _octal(seen.mode)),
-        (Aspect.OWNER, record.owner, f"#{seen.uid}" if _numeric(record.owner) else owner),
-        (Aspect.GROUP, record.group, f"#{seen.gid}" if _numeric(record.group) else group),
         (Aspect.LINK_TARGET, record.link_target, seen.link_target),
+        (Aspect.DEVICE, _device(record.device), _device(seen.device) if is_device else "none"),
+        (Aspect.MODIFIED, _moment(record.modified), _moment(seen.modified // 10**9)),
+        (Aspect.CAPABILITIES, _carried(record.capabilities), _carried(seen.capabilities)),
     )
-    return [
-        Difference(aspect, expected, found)
-        for aspect, expected, found in pairs
-        if expected is not None and expected != found
+    found = [
+        Difference(aspect, expected, there)
+        for aspect, expected, there in pairs
+        if expected is not None and expected != there
     ]
+    if record.owner is not None and system.owner_number(record.owner) != seen.uid:
+        there = _person(record.owner, seen.uid, system.owner_name)
+        found.append(Difference(Aspect.OWNER, record.owner, there))
+    if record.group is not None and system.group_number(record.group) != seen.gid:
+        there = _person(record.group, seen.gid, system.group_name)
+        found.append(Difference(Aspect.GROUP, record.group, there))
+    return found
 
 
 def _other_kind(jail: Jail, record: FileRecord, seen: Observation) -> Judged:
@@ -98,5 +137,23 @@ def _octal(value: int | None) -> str | None:
     return None if value is None else f"{value:04o}"
 
 
-def _numeric(name: str | None) -> bool:
-    return name is not None and name.startswith("#")
+def _person(expected: str, number: int, name: Callable[[int], str]) -> str:
+    """Who it is instead, told as the record tells it: by number or by name."""
+    return f"#{number}" if expected.startswith("#") else name(number)
+
+
+def _device(number: int | None) -> str | None:
+    return None if number is None else f"{os.major(number)}:{os.minor(number)}"
+
+
+def _moment(seconds: int | None) -> str | None:
+    if seconds is None:
+        return None
+    try:
+        return iso(datetime.fromtimestamp(seconds, UTC))
+    except (ValueError, OverflowError, OSError):
+        return f"{seconds} s"
+
+
+def _carried(capabilities: str | None) -> str | None:
+    return None if capabilities is None else capabilities or "none"

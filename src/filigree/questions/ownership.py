@@ -52,7 +52,7 @@ class OwnerSearch:
         self._system = system
         self._managed = system.database.managed_links()
         self._relocated = {r.original: r for r in system.database.relocations()}
-        self._arrived = {self._real(r.moved_to): r for r in self._relocated.values()}
+        self._arrived = {self._system.real(r.moved_to): r for r in self._relocated.values()}
 
     def find(self, asked: str) -> list[Owned]:
         """The owners of a path, of every path that a glob matches, or of a bare command name."""
@@ -101,16 +101,9 @@ class OwnerSearch:
             if away is not None and away.keeper != package.name:
                 if away is arrival:
                     found.append(Owner(package, How.DIVERTED))
-            elif self._real(listed) == exact:
+            elif self._system.real(listed) == exact:
                 found.append(Owner(package, How.LISTED if listed == path else How.ALIAS))
         return _once(found)
-
-    def _real(self, path: str) -> str:
-        """A path with the links of its directories resolved, or as it is where that fails."""
-        try:
-            return self._system.jail.real_path(path, follow=False)
-        except AccessError:
-            return path
 
     def _chain(self, path: str) -> list[str]:
         """The path, then what each link leads to, one step at a time."""

@@ -13,7 +13,7 @@ from filigree.model.answer import Answer, Gap
 from filigree.model.files import Aspect, Difference, Evidence, FileRecord, Kind, Role, Verdict
 from filigree.model.package import Package, State
 from filigree.model.roles import role_of
-from filigree.questions.judging import Judged, judge
+from filigree.questions.judging import Judged, form_of, judge
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
@@ -161,8 +161,14 @@ class _Run:
         holds = self._system.jail.holds
         intact = 0
         for record in job.of(self._records(job.package)):
-            if quick and record.digest is not None and record.digest_is_all:
-                size = holds(record.location, record.digest, limit)
+            form = None
+            if (
+                quick
+                and record.digest is not None
+                and (record.digest_is_all or (form := form_of(self._system, record)))
+                and record.moot is None
+            ):
+                size = holds(record.location, record.digest, limit, form)
                 if size >= 0:
                     intact += 1
                     read += size
@@ -259,5 +265,5 @@ class _Tally:
             "bytes_read": self._bytes,
             "seconds": round(seconds, 3),
             "evidence": Evidence.RECORD.value,
-            "compared": sorted(aspect.value for aspect in system.family.records),
+            "compared": sorted(aspect.value for aspect in system.database.aspects),
         }

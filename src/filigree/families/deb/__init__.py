@@ -5,10 +5,9 @@ from collections.abc import Iterable, Mapping
 from filigree.access.jail import Jail
 from filigree.families.deb.database import DebDatabase
 from filigree.families.deb.places import STATUS, STATUS_PARTS
-from filigree.families.protocol import Family, Report
+from filigree.families.protocol import ArchiveFamily, Family, Report
 from filigree.formats.deb_versions import compare_versions
 from filigree.formats.version_parts import split_version
-from filigree.model.files import Aspect
 from filigree.model.package import VersionParts
 
 
@@ -16,7 +15,6 @@ class DebFamily:
     """Packages recorded in stanzas, their paths in lists, their digests beside those."""
 
     name = "deb"
-    records = frozenset({Aspect.PRESENCE, Aspect.CONTENT, Aspect.KIND})
     silent_on: Mapping[str, str] = {
         "size": "this family's database does not record the size of a file",
         "mode": "this family's database records no mode, but for declared overrides",
@@ -25,6 +23,8 @@ class DebFamily:
         "license": "this family's record names none; see the files of role license",
         "built_at": "this family's record does not say",
     }
+
+    archives: ArchiveFamily | None = None
 
     def looked_for(self) -> Iterable[str]:
         return (STATUS, STATUS_PARTS)

@@ -9,7 +9,7 @@ from filigree.access.jail import Jail
 from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
 from filigree.families.deb.needs import term_is_met
-from filigree.families.deb.policy import Policy, read_managed_links, read_policy
+from filigree.families.deb.policy import Policy, read_policy
 from filigree.families.deb.stanza import (
     MODELLED,
     NotAPackage,
@@ -17,6 +17,8 @@ from filigree.families.deb.stanza import (
     needs_of,
     package_of,
 )
+from filigree.families.links import read_managed_links
+from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.deb_relations import RelationError
@@ -24,7 +26,7 @@ from filigree.formats.digest_list import read_digest_list
 from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
-from filigree.model.files import FileRecord, Kind, ManagedLink, Relocation, Role
+from filigree.model.files import Aspect, FileRecord, Kind, ManagedLink, Relocation, Role
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Reason, Script, State
 
@@ -35,6 +37,8 @@ _HEX = frozenset("0123456789abcdef")
 
 class DebDatabase:
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
+
+    aspects = frozenset({Aspect.PRESENCE, Aspect.CONTENT, Aspect.KIND})
 
     def __init__(self, jail: Jail, report: Report) -> None:
         self._jail = jail
@@ -50,7 +54,7 @@ class DebDatabase:
     @cached_property
     def architecture(self) -> str | None:
         """The first line of the architectures file, else what most packages are built for."""
-        lines = self._text(places.ARCHITECTURES).split()
+        lines = text_of(read_or_report(self._jail, places.ARCHITECTURES, self._report)).split()
         if lines:
             return lines[0]
         counts = Counter(p.architecture for p in self._packages if p.architecture != "all")
@@ -78,7 +82,7 @@ class DebDatabase:
 
     def _status_files(self) -> list[str]:
         files = [places.STATUS] if self._jail.exists(places.STATUS) else []
-        parts = self._names(places.STATUS_PARTS)
+        parts = names_in(self._jail, places.STATUS_PARTS, self._report)
         return files + [
             f"{places.STATUS_PARTS}/{name}" for name in parts if not name.endswith(".md5sums")
         ]
@@ -135,7 +139,7 @@ class DebDatabase:
 
     @cached_property
     def _info(self) -> frozenset[str]:
-        return frozenset(self._names(places.INFO))
+        return frozenset(names_in(self._jail, places.INFO, self._report))
 
     @cached_property
     def _policy(self) -> Policy:
@@ -303,7 +307,7 @@ class DebDatabase:
 
     @cached_property
     def _links(self) -> dict[str, ManagedLink]:
-        return read_managed_links(self._jail, self._report)
+        return read_managed_links(self._jail, places.LINK_GROUPS, places.CHOSEN_LINKS, self._report)
 
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return self._links
@@ -321,18 +325,3 @@ class DebDatabase:
     def _damaged(self, path: str, damages: Iterable[Damage]) -> None:
         for damage in damages:
             self._report(Gap(f"{path}, line {damage.line}", damage.why))
-
-    def _text(self, path: str) -> str:
-        try:
-            return text_of(self._jail.read_or_none(path) or b"")
-        except AccessError as error:
-            self._report(Gap(path, error.what))
-            return ""
-
-    def _names(self, path: str) -> list[str]:
-        try:
-            return self._jail.names(path)
-        except AccessError as error:
-            if not error.absent:
-                self._report(Gap(path, error.what))
-            return []

@@ -8,20 +8,18 @@ from functools import cached_property
 
 from filigree.access.jail import Jail
 from filigree.families.deb import places
+from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
 from filigree.formats.deb_layout import (
-    LinkGroup,
     Override,
     PathRule,
     read_diversions,
-    read_link_group,
     read_overrides,
     read_path_rules,
 )
 from filigree.model.answer import Gap
-from filigree.model.errors import AccessError
-from filigree.model.files import ManagedLink, Relocation
+from filigree.model.files import Relocation
 
 
 @dataclass(frozen=True)
@@ -56,9 +54,9 @@ class Policy:
 
 def read_policy(jail: Jail, report: Report) -> Policy:
     """The policy of a root. What cannot be read or parsed is reported, and the rest is kept."""
-    relocations, damages = read_diversions(_read(jail, places.DIVERSIONS, report))
+    relocations, damages = read_diversions(read_or_report(jail, places.DIVERSIONS, report))
     _tell(damages, places.DIVERSIONS, report)
-    overrides, damages = read_overrides(_read(jail, places.OVERRIDES, report))
+    overrides, damages = read_overrides(read_or_report(jail, places.OVERRIDES, report))
     _tell(damages, places.OVERRIDES, report)
     return Policy(
         tuple(relocations),
@@ -71,48 +69,15 @@ def read_policy(jail: Jail, report: Report) -> Policy:
     )
 
 
-def read_managed_links(jail: Jail, report: Report) -> dict[str, ManagedLink]:
-    """Every link of every link group, those below the directory of chosen links included."""
-    links: dict[str, ManagedLink] = {}
-    for name in _names(jail, places.LINK_GROUPS, report):
-        group = _link_group(jail, name, report)
-        for inner, path in group.links.items():
-            links[path] = ManagedLink(path, name)
-            chosen = f"{places.CHOSEN_LINKS}/{inner}"
-            links[chosen] = ManagedLink(chosen, name)
-    return links
-
-
-def _link_group(jail: Jail, name: str, report: Report) -> LinkGroup:
-    return read_link_group(name, _read(jail, f"{places.LINK_GROUPS}/{name}", report))
-
-
 def _path_rules(jail: Jail, report: Report) -> Iterable[PathRule]:
     """The parts in the order of their names, then the main file, as the system reads them."""
     files = [
         f"{places.CONFIGURATION_PARTS}/{name}"
-        for name in _names(jail, places.CONFIGURATION_PARTS, report)
+        for name in names_in(jail, places.CONFIGURATION_PARTS, report)
         if re.fullmatch(r"[A-Za-z0-9_-]+", name)
     ]
     for file in (*files, places.CONFIGURATION):
-        yield from read_path_rules(_read(jail, file, report))
-
-
-def _read(jail: Jail, path: str, report: Report) -> bytes:
-    try:
-        return jail.read_or_none(path) or b""
-    except AccessError as error:
-        report(Gap(path, error.what))
-        return b""
-
-
-def _names(jail: Jail, path: str, report: Report) -> list[str]:
-    try:
-        return jail.names(path)
-    except AccessError as error:
-        if not error.absent:
-            report(Gap(path, error.what))
-        return []
+        yield from read_path_rules(read_or_report(jail, file, report))
 
 
 def _tell(damages: Iterable[Damage], path: str, report: Report) -> None:

@@ -1,0 +1,114 @@
+"""An SQLite database below a root, read without a trace.
+
+It is opened read-only and immutable, so that nothing is created beside it. Where a journal lies beside
+it, what is on record is only whole together with that: both are copied to a private folder, and the
+copy is read. Queries are ours, the schema is not: what a database does in answer is bounded.
+"""
+
+import os
+import sqlite3
+import tempfile
+import weakref
+from collections.abc import Iterator
+from typing import Any
+
+from filigree.access.jail import Jail
+from filigree.formats.random_access import ContainerError
+from filigree.model.errors import AccessError, Obstacle
+
+_BESIDE = ("-wal", "-journal")
+_STEPS = 10_000
+_VALUE_LIMIT = 256 << 20
+COPY_LIMIT = 4 << 30
+
+
+class SqliteFile:
+    """One database. Raises AccessError where it cannot be opened, ContainerError where it is damaged."""
+
+    def __init__(self, jail: Jail, path: str) -> None:
+        self.path = path
+        self._lent = jail.lend(path)
+        self._copy: tempfile.TemporaryDirectory[str] | None = None
+        self._connection: sqlite3.Connection | None = None
+        self._process = 0
+        self._steps_left = 0
+        beside = [ending for ending in _BESIDE if _size(jail, path + ending)]
+        if beside:
+            self._copy = tempfile.TemporaryDirectory(prefix="filigree-")
+            try:
+                for ending in ("", *beside):
+                    self._copied(jail, path + ending, ending)
+            except OSError as error:
+                raise AccessError(
+                    Obstacle.FAILED, path, f"no private copy of it can be made: {error.strerror}"
+                ) from error
+
+    def _copied(self, jail: Jail, path: str, ending: str) -> None:
+        assert self._copy is not None
+        total = 0
+        with open(f"{self._copy.name}/copy{ending}", "xb") as out:
+            for piece in jail.pieces(path):
+                total += len(piece)
+                if total > COPY_LIMIT:
+                    raise AccessError(Obstacle.TOO_LARGE, path)
+                out.write(piece)
+
+    @property
+    def size(self) -> int:
+        return self._lent.size
+
+    def tables(self) -> frozenset[str]:
+        """The names of the ordinary tables: views and virtual tables are none."""
+        query = "SELECT name FROM sqlite_master WHERE type = 'table' AND rootpage > 0"
+        return frozenset(name for (name,) in self.rows(query) if isinstance(name, str))
+
+    def rows(self, query: str, *values: Any) -> Iterator[tuple[Any, ...]]:
+        """The rows of a query of ours. Raises ContainerError."""
+        # A look at a row takes a few steps; a schema that was made to go in circles takes no end.
+        self._steps_left = 20_000_000 + self.size // 16
+        try:
+            yield from self._connected().execute(query, values)
+        except (sqlite3.Error, OverflowError) as error:
+            raise ContainerError(f"the database cannot be read: {error}", 0) from error
+
+    def _connected(self) -> sqlite3.Connection:
+        """A connection of this very process: none may be carried into a child."""
+        if self._connection is None or self._process != os.getpid():
+            self._process = os.getpid()
+            self._connection = self._connect()
+        return self._connection
+
+    def _connect(self) -> sqlite3.Connection:
+        if self._copy is not None:
+            connection = sqlite3.connect(f"{self._copy.name}/copy", check_same_thread=False)
+        else:
+            place = f"file:/proc/self/fd/{self._lent.handle}?mode=ro&immutable=1"
+            connection = sqlite3.connect(place, uri=True, check_same_thread=False)
+        weakref.finalize(self, connection.close)
+        connection.text_factory = lambda data: data.decode("utf-8", "surrogateescape")
+        connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _VALUE_LIMIT)
+        connection.setlimit(sqlite3.SQLITE_LIMIT_ATTACHED, 0)
+        connection.set_progress_handler(self._too_long, _STEPS)
+        connection.execute("PRAGMA trusted_schema = OFF")
+        connection.execute("PRAGMA cell_size_check = ON")
+        return connection
+
+    def _too_long(self) -> bool:
+        self._steps_left -= _STEPS
+        return self._steps_left < 0
+
+    def close(self) -> None:
+        """Let go of the file, and of its copy."""
+        if self._connection is not None and self._process == os.getpid():
+            self._connection.close()
+        self._connection = None
+        self._lent.close()
+        if self._copy is not None:
+            self._copy.cleanup()
+
+
+def _size(jail: Jail, path: str) -> int:
+    try:
+        return jail.observe(path).size
+    except AccessError:
+        return 0

@@ -1,0 +1,25 @@
+"""Looks below a root that report what they cannot see, and go on."""
+
+from filigree.access.jail import READ_LIMIT, Jail
+from filigree.families.protocol import Report
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError
+
+
+def read_or_report(jail: Jail, path: str, report: Report, limit: int = READ_LIMIT) -> bytes:
+    """A whole file; nothing where it is absent, or cannot be read, which is reported."""
+    try:
+        return jail.read_or_none(path, limit) or b""
+    except AccessError as error:
+        report(Gap(path, error.what))
+        return b""
+
+
+def names_in(jail: Jail, path: str, report: Report) -> list[str]:
+    """The names in a directory; none where it is absent, or cannot be read, which is reported."""
+    try:
+        return jail.names(path)
+    except AccessError as error:
+        if not error.absent:
+            report(Gap(path, error.what))
+        return []

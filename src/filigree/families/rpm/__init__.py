@@ -1,0 +1,39 @@
+"""Systems of the `rpm` family."""
+
+from collections.abc import Iterable, Mapping
+
+from filigree.access.jail import Jail
+from filigree.families.protocol import ArchiveFamily, Family, Report
+from filigree.families.rpm import places
+from filigree.families.rpm.database import RpmDatabase, database_paths
+from filigree.formats.rpm_versions import compare_versions
+from filigree.formats.version_parts import split_version
+from filigree.model.package import VersionParts
+
+
+class RpmFamily:
+    """Packages recorded as whole headers, in one of three containers."""
+
+    name = "rpm"
+    silent_on: Mapping[str, str] = {}
+    archives: ArchiveFamily | None = None
+
+    def looked_for(self) -> Iterable[str]:
+        return tuple(
+            f"{folder}/{name}" for folder in places.DATABASES for name in places.CONTAINERS
+        )
+
+    def recognises(self, jail: Jail) -> bool:
+        return bool(database_paths(jail))
+
+    def open(self, jail: Jail, report: Report) -> RpmDatabase:
+        return RpmDatabase(jail, report)
+
+    def split_version(self, version: str) -> VersionParts:
+        return split_version(version)
+
+    def compare_versions(self, one: str, other: str) -> int:
+        return compare_versions(one, other)
+
+
+FAMILY: Family = RpmFamily()

@@ -1,0 +1,256 @@
+"""The installed packages of an `rpm` system, read afresh from the root."""
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from functools import cached_property, lru_cache
+
+from filigree.access.jail import Jail
+from filigree.families.links import read_managed_links
+from filigree.families.listing import PathListing, SplitListing
+from filigree.families.protocol import Report
+from filigree.families.rpm import described, places
+from filigree.families.rpm.containers import Container, open_container
+from filigree.families.rpm.history import History
+from filigree.families.rpm.needs import term_is_met
+from filigree.families.rpm.policy import read_policy
+from filigree.formats.random_access import ContainerError
+from filigree.formats.rpm_header import Header, HeaderError, read_header
+from filigree.formats.rpm_relations import RelationError
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.files import FileRecord, ManagedLink, Relocation
+from filigree.model.needs import Capability, Need, Term
+from filigree.model.package import Package, Script
+
+_ANY = frozenset({"noarch", "src", "nosrc", "none"})
+_NO_PATHS = PathListing()
+
+
+def database_paths(jail: Jail) -> list[str]:
+    """Every container that the root has, each once, the first of them to be read."""
+    found: dict[str, str] = {}
+    for folder in places.DATABASES:
+        for name in places.CONTAINERS:
+            path = f"{folder}/{name}"
+            if jail.exists(path):
+                try:
+                    found.setdefault(jail.real_path(path), path)
+                except AccessError:
+                    found.setdefault(path, path)
+    return list(found.values())
+
+
+class RpmDatabase:
+    """Every record of the root's database; what cannot be read is reported, and costs itself."""
+
+    aspects = described.ASPECTS
+
+    def __init__(self, jail: Jail, report: Report) -> None:
+        self._jail = jail
+        self._report = report
+        self._places: dict[int, int] = {}
+        self._counts: dict[int, int] = {}
+        self.path, self._container = self._open()
+        self._packages = self._read_packages()
+        self._header = lru_cache(maxsize=4)(self._read_header)
+
+    def _open(self) -> tuple[str, Container]:
+        """The first container that can be read; others are pointed out, for they are another truth."""
+        failures: list[tuple[str, str]] = []
+        paths = database_paths(self._jail)
+        for at, path in enumerate(paths):
+            try:
+                container = open_container(self._jail, path)
+            except AccessError as error:
+                failures.append((path, error.what))
+                continue
+            except ContainerError as error:
+                failures.append((path, str(error)))
+                continue
+            for other in paths[at + 1 :]:
+                self._report(Gap(other, f"a second database; the answers are from {path}"))
+            for other, why in failures:
+                self._report(Gap(other, why))
+            return path, container
+        path, why = failures[0] if failures else (places.DATABASES[0], "there is no such file")
+        raise DatabaseError(
+            f"the package database cannot be read: {why}",
+            path,
+            "run as a user who may read it, or check that the disk is mounted whole",
+        )
+
+    # -- packages --------------------------------------------------------------------------
+
+    def packages(self) -> Sequence[Package]:
+        return self._packages
+
+    @cached_property
+    def architecture(self) -> str | None:
+        """What most packages are built for."""
+        counts = Counter(p.architecture for p in self._packages if p.architecture not in _ANY)
+        return counts.most_common(1)[0][0] if counts else None
+
+    def _read_packages(self) -> list[Package]:
+        found = []
+        history, policy = History(self._jail, self._report), read_policy(self._jail, self._report)
+        for place, header in self._headers():
+            try:
+                if described.name_of(header) == described.KEY:
+                    continue
+                package = described.package_of(header)
+            except HeaderError as error:
+                self._report(Gap(f"{self.path}, record {place}", str(error)))
+                continue
+            reason, repository = history.of(package)
+            package = replace(
+                package,
+                reason=reason,
+                repository=repository,
+                held=policy.holds(package),
+                protected=package.name in policy.protected,
+            )
+            self._places[id(package)] = place
+            self._counts[id(package)] = described.path_count(header)
+            found.append(package)
+        if not found:
+            self._report(Gap(self.path, "the package database is empty"))
+        return found
+
+    def _headers(self) -> Iterator[tuple[int, Header]]:
+        """Every header; what is none is reported, and so is the end of a damaged container."""
+        try:
+            for place, blob, damage in self._container:
+                if blob is None:
+                    self._report(Gap(self.path, damage or "a record without a header"))
+                    continue
+                try:
+                    yield place, read_header(blob)
+                except HeaderError as error:
+                    self._report(Gap(f"{self.path}, record {place}", str(error)))
+        except ContainerError as error:
+            self._report(Gap(self.path, f"{error}; what follows was not read"))
+        except AccessError as error:
+            self._report(Gap(self.path, f"{error.what}; what follows was not read"))
+
+    def _read_header(self, package: Package) -> Header | None:
+        """The header of a package, read again from its place."""
+        try:
+            blob = self._container.blob(self._places[id(package)])
+            header = read_header(blob) if blob is not None else None
+            if header is not None and described.name_of(header) == package.name:
+                return header
+            why = "its record is gone: the database changed while it was read"
+        except (ContainerError, HeaderError) as error:
+            why = str(error)
+        except AccessError as error:
+            why = error.what
+        self._report(Gap(f"the record of {package.label}", why))
+        return None
+
+    # -- files -----------------------------------------------------------------------------
+
+    def listing(self, package: Package) -> PathListing | SplitListing:
+        header = self._header(package)
+        return self._listing(header, package) if header else _NO_PATHS
+
+    def _listing(self, header: Header, package: Package) -> PathListing | SplitListing:
+        try:
+            return described.listing_of(header)
+        except HeaderError as error:
+            self._report(Gap(f"the files of {package.label}", str(error)))
+            return _NO_PATHS
+
+    def listings(self) -> Iterator[tuple[Package, PathListing | SplitListing]]:
+        by_place = {self._places[id(package)]: package for package in self._packages}
+        for place, header in self._headers():
+            package = by_place.get(place)
+            if package is not None:
+                yield package, self._listing(header, package)
+
+    def path_count(self, package: Package) -> int:
+        return self._counts[id(package)]
+
+    def report_unclaimed(self) -> None:
+        """Every path is in the record of its package: there is nothing unclaimed."""
+
+    def files(self, package: Package) -> list[FileRecord]:
+        header = self._header(package)
+        try:
+            return described.files_of(header) if header else []
+        except HeaderError as error:
+            self._report(Gap(f"the files of {package.label}", str(error)))
+            return []
+
+    def configuration(self, package: Package) -> list[FileRecord]:
+        return [record for record in self.files(package) if record.config]
+
+    # -- needs -----------------------------------------------------------------------------
+
+    def needs(self, package: Package) -> tuple[Need, ...]:
+        header = self._header(package)
+        return needs_told(header, package, self._report) if header else ()
+
+    def capabilities(self, package: Package) -> tuple[Capability, ...]:
+        header = self._header(package)
+        if header is None:
+            return (Capability(package.name, package.version),)
+        return capabilities_told(header, package, self._report)
+
+    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
+        return term_is_met(term, capability)
+
+    # -- the rest --------------------------------------------------------------------------
+
+    def scripts(self, package: Package) -> tuple[Script, ...]:
+        header = self._header(package)
+        return scripts_told(header, package, self._report) if header else ()
+
+    def other_fields(self, package: Package) -> Mapping[str, str]:
+        header = self._header(package)
+        return described.other_fields_of(header) if header else {}
+
+    def relocations(self) -> Sequence[Relocation]:
+        return ()
+
+    @cached_property
+    def _links(self) -> dict[str, ManagedLink]:
+        return read_managed_links(self._jail, places.LINK_GROUPS, places.CHOSEN_LINKS, self._report)
+
+    def managed_links(self) -> Mapping[str, ManagedLink]:
+        return self._links
+
+    def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
+        return None
+
+
+def needs_told(header: Header, package: Package, report: Report) -> tuple[Need, ...]:
+    """The needs of a package; what does not parse is reported."""
+    found = []
+    try:
+        for need in described.needs_of(header):
+            if isinstance(need, RelationError):
+                report(Gap(f"a need of {package.label}", str(need)))
+            else:
+                found.append(need)
+    except HeaderError as error:
+        report(Gap(f"the needs of {package.label}", str(error)))
+    return tuple(found)
+
+
+def capabilities_told(header: Header, package: Package, report: Report) -> tuple[Capability, ...]:
+    """The names that a package answers to; what cannot be read is reported."""
+    try:
+        return described.capabilities_of(header, package)
+    except HeaderError as error:
+        report(Gap(f"what {package.label} provides", str(error)))
+        return (Capability(package.name, package.version),)
+
+
+def scripts_told(header: Header, package: Package, report: Report) -> tuple[Script, ...]:
+    """The scripts of a package; what cannot be read is reported."""
+    try:
+        return described.scripts_of(header)
+    except HeaderError as error:
+        report(Gap(f"the scripts of {package.label}", str(error)))
+        return ()

@@ -1,0 +1,424 @@
+"""From a package header to a package, its needs, its files: the same for a record and an archive."""
+
+import re
+import stat
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import UTC, datetime
+from itertools import chain, repeat
+
+from filigree.families.listing import PathListing, SplitListing
+from filigree.formats import rpm_tags as tags
+from filigree.formats.file_capabilities import canonical
+from filigree.formats.rpm_header import Header, HeaderError
+from filigree.formats.rpm_relations import (
+    BEFORE,
+    FEATURES,
+    FORMAT,
+    MISSING_OK,
+    RelationError,
+    comparison_of,
+    condition_of,
+    feature_of,
+    written,
+)
+from filigree.model.files import Aspect, FileRecord, Kind, Role
+from filigree.model.needs import Capability, Comparison, Need, Relation
+from filigree.model.package import Package, Reason, Script, State
+
+KEY = "gpg-pubkey"
+"""The name under which imported keys are on record: they are no software."""
+
+ASPECTS = frozenset(Aspect)
+_DIGESTS = {
+    1: ("md5", 32), 2: ("sha1", 40), 8: ("sha256", 64), 9: ("sha384", 96), 10: ("sha512", 128),
+    11: ("sha224", 56), 12: ("sha3_256", 64), 14: ("sha3_512", 128),
+}  # fmt: skip
+_KINDS = {
+    stat.S_IFREG: Kind.FILE,
+    stat.S_IFDIR: Kind.DIRECTORY,
+    stat.S_IFLNK: Kind.LINK,
+    stat.S_IFIFO: Kind.PIPE,
+    stat.S_IFSOCK: Kind.SOCKET,
+    stat.S_IFBLK: Kind.BLOCK_DEVICE,
+    stat.S_IFCHR: Kind.CHARACTER_DEVICE,
+}
+_CONFIG, _DOC, _MISSING_OK, _NO_REPLACE, _GHOST, _LICENSE, _README = 1, 2, 8, 16, 64, 128, 256
+_CHECKED = {
+    1 << 0: Aspect.CONTENT,
+    1 << 1: Aspect.SIZE,
+    1 << 2: Aspect.LINK_TARGET,
+    1 << 3: Aspect.OWNER,
+    1 << 4: Aspect.GROUP,
+    1 << 5: Aspect.MODIFIED,
+    1 << 6: Aspect.MODE,
+    1 << 7: Aspect.DEVICE,
+    1 << 8: Aspect.CAPABILITIES,
+}
+_STATES = {
+    1: "another package's file has taken its place",
+    2: "it was not installed, by choice",
+    3: "it is shared over the network",
+    4: "it was not installed: it is for another kind of machine code",
+}
+_COLOURS = {1: "32-bit code", 2: "64-bit code"}
+_SCRIPTS = (
+    ("pre-install", 1023), ("post-install", 1024), ("pre-remove", 1025), ("post-remove", 1026),
+    ("pre-transaction", 1151), ("post-transaction", 1152), ("pre-untransaction", 5104),
+    ("post-untransaction", 5105), ("verify", 1079),
+)  # fmt: skip
+_SEVERAL_SCRIPTS = (("trigger", 1065), ("file-trigger", 5066), ("transaction-trigger", 5076))
+_KINDS_OF_NEED = (
+    ("requires", Relation.REQUIRES),
+    ("recommends", Relation.RECOMMENDS),
+    ("suggests", Relation.SUGGESTS),
+    ("suggests of long ago", Relation.SUGGESTS),
+    ("supplements", Relation.SUPPLEMENTS),
+    ("enhances", Relation.ENHANCES),
+    ("enhances of long ago", Relation.ENHANCES),
+    ("conflicts", Relation.CONFLICTS),
+    ("obsoletes", Relation.OBSOLETES),
+)
+_SHOWN = frozenset({
+    tags.NAME, tags.VERSION, tags.RELEASE, tags.EPOCH, tags.SUMMARY, tags.DESCRIPTION,
+    tags.BUILD_TIME, tags.BUILD_HOST, tags.INSTALL_TIME, tags.SIZE, tags.LONG_SIZE, tags.VENDOR,
+    tags.LICENSE, tags.PACKAGER, tags.GROUP, tags.URL, tags.ARCHITECTURE, tags.SOURCE_PACKAGE,
+})  # fmt: skip
+_SOURCE_NAME = re.compile(r"(?P<name>.+)-(?P<version>[^-]+-[^-]+)\.(?:no)?src\.rpm")
+_LONG = 2000
+
+
+def name_of(header: Header) -> str:
+    """The package's name; empty where the header has none."""
+    return header.text(tags.NAME) or ""
+
+
+def package_of(header: Header, state: State = State.INSTALLED) -> Package:
+    """The package that a header describes. Raises HeaderError where it names none."""
+    name, version = header.text(tags.NAME), header.text(tags.VERSION)
+    if not name or not version:
+        raise HeaderError(f"a package without a {'version' if name else 'name'}", 0)
+    size = header.number(tags.LONG_SIZE)
+    source, source_version = _source(header.text(tags.SOURCE_PACKAGE))
+    architecture = header.text(tags.ARCHITECTURE) or "none"
+    if tags.SOURCE_PACKAGE not in header and tags.SOURCE_MARK in header:
+        architecture = "src"
+    return Package(
+        name=name,
+        version=full_version(header.number(tags.EPOCH), version, header.text(tags.RELEASE)),
+        architecture=architecture,
+        family="rpm",
+        state=state,
+        section=header.text(tags.GROUP),
+        source=source,
+        source_version=source_version,
+        summary=header.text(tags.SUMMARY),
+        description=header.text(tags.DESCRIPTION),
+        homepage=header.text(tags.URL),
+        license=header.text(tags.LICENSE),
+        maintainer=header.text(tags.PACKAGER),
+        vendor=header.text(tags.VENDOR),
+        installed_size=header.number(tags.SIZE) if size is None else size,
+        built_at=moment(header.number(tags.BUILD_TIME)),
+        build_host=header.text(tags.BUILD_HOST),
+        installed_at=moment(header.number(tags.INSTALL_TIME)),
+    )
+
+
+def full_version(epoch: int | None, version: str, release: str | None) -> str:
+    """The parts of a version as they are written in one; an epoch of 0 is left out."""
+    front = f"{epoch}:{version}" if epoch else version
+    return f"{front}-{release}" if release else front
+
+
+def moment(seconds: int | None) -> datetime | None:
+    if not seconds:
+        return None
+    try:
+        return datetime.fromtimestamp(seconds, UTC)
+    except (ValueError, OverflowError, OSError):
+        return None
+
+
+def _source(name: str | None) -> tuple[str | None, str | None]:
+    match = _SOURCE_NAME.fullmatch(name or "")
+    return (match["name"], match["version"]) if match else (name, None)
+
+
+# -- needs ----------------------------------------------------------------------------------
+
+
+def relations(header: Header, which: str) -> Iterator[tuple[str, int, str]]:
+    """Name, flags and version of each relation of one kind."""
+    names, flags, versions = tags.RELATIONS[which]
+    found = header.texts(names)
+    if found:
+        more = chain(header.numbers(flags), repeat(0)), chain(header.texts(versions), repeat(""))
+        yield from zip(found, *more, strict=False)
+
+
+def needs_of(header: Header) -> Iterator[Need | RelationError]:
+    """Every need of a package, each once; a RelationError in the place of one that does not parse."""
+    seen = set()
+    for which, kind in _KINDS_OF_NEED:
+        for name, flags, version in relations(header, which):
+            try:
+                need = _need(kind, name, flags, version)
+            except RelationError as error:
+                yield error
+                continue
+            # The same need is written once for each script that has it.
+            if (need.kind, need.text) not in seen:
+                seen.add((need.kind, need.text))
+                yield need
+
+
+def _need(kind: Relation, name: str, flags: int, version: str) -> Need:
+    text = written(name, flags, version)
+    condition = condition_of(name, flags, version)
+    if kind is Relation.REQUIRES:
+        feature = feature_of(name)
+        if feature is not None and (flags & FORMAT or feature in FEATURES):
+            granted = "a feature of the package format" if feature in FEATURES else None
+            return Need(Relation.FORMAT, condition, text, granted)
+        if flags & MISSING_OK:
+            kind = Relation.RECOMMENDS
+        elif flags & BEFORE:
+            kind = Relation.REQUIRES_FIRST
+    return Need(kind, condition, text)
+
+
+def capabilities_of(header: Header, package: Package) -> tuple[Capability, ...]:
+    """The names that a package answers to: its own, at its version, and those it provides."""
+    found = {package.name: Capability(package.name, package.version)}
+    for name, flags, version in relations(header, "provides"):
+        comparison = comparison_of(flags)
+        if comparison is None or not version:
+            capability = Capability(name)
+        else:
+            capability = Capability(name, version, comparison)
+        found[str(capability)] = capability
+    own = str(found.pop(package.name))
+    found.pop(own, None)
+    return (Capability(package.name, package.version), *found.values())
+
+
+# -- files ----------------------------------------------------------------------------------
+
+
+def listing_of(header: Header) -> PathListing | SplitListing:
+    """The paths of a package. Raises HeaderError."""
+    if tags.BASE_NAMES not in header:
+        return PathListing(header.texts(tags.OLD_FILE_NAMES))
+    places, folders = header.numbers(tags.DIRECTORY_INDEXES), header.texts(tags.DIRECTORY_NAMES)
+    if len(places) != header.length(tags.BASE_NAMES) or max(places, default=-1) >= len(folders):
+        raise HeaderError("the names and directories of files do not fit", 0)
+    return SplitListing(header.raw_texts(tags.BASE_NAMES), folders, places)
+
+
+def path_count(header: Header) -> int:
+    return header.length(tags.BASE_NAMES) or header.length(tags.OLD_FILE_NAMES)
+
+
+def _column(values: Sequence[int], missing: int) -> Iterator[int]:
+    return chain(values, repeat(missing))
+
+
+def _words(values: Sequence[str]) -> Iterator[str]:
+    return chain(values, repeat(""))
+
+
+def files_of(header: Header) -> list[FileRecord]:
+    """What is on record of each path. Raises HeaderError."""
+    algorithm, length = _DIGESTS.get(header.number(tags.FILE_DIGEST_ALGORITHM) or 1, ("unknown", 0))
+    linked = _hard_links(header)
+    columns = zip(
+        header.paths,
+        _column(header.numbers(tags.FILE_MODES), -1),
+        _words(header.texts(tags.FILE_DIGESTS)),
+        _column(header.sizes, -1),
+        _words(header.texts(tags.FILE_OWNERS)),
+        _words(header.texts(tags.FILE_GROUPS)),
+        _words(header.texts(tags.FILE_LINKS)),
+        _column(header.numbers(tags.FILE_FLAGS), 0),
+        _column(header.numbers(tags.FILE_VERIFY_FLAGS), -1),
+        _column(header.numbers(tags.FILE_STATES), 0),
+        _column(header.numbers(tags.FILE_DEVICE_NUMBERS), 0),
+        _column(header.numbers(tags.FILE_TIMES), -1),
+        _words(header.texts(tags.FILE_CAPABILITIES)),
+        _column(header.numbers(tags.FILE_COLOURS), 0),
+        strict=False,
+    )
+    found = []
+    for (
+        path, mode, digest, size, owner, group, target, flags, checks, state, device, modified,
+        carried, colour,
+    ) in columns:  # fmt: skip
+        kind = _KINDS.get(mode & 0o170000) if mode >= 0 else None
+        is_file = kind is Kind.FILE
+        is_link = kind is Kind.LINK
+        ghost = bool(flags & _GHOST)
+        plain = is_file and not ghost
+        found.append(
+            FileRecord(
+                path,
+                path,
+                kind,
+                f"{algorithm}:{digest.lower()}" if plain and len(digest) == length else None,
+                size if plain and size >= 0 else None,
+                # A link has no mode of its own.
+                mode & 0o7777 if kind is not None and not is_link else None,
+                owner or None,
+                group or None,
+                target if is_link and not ghost else None,
+                bool(flags & _CONFIG),
+                _mark(flags),
+                _excuse(flags),
+                device if kind in (Kind.BLOCK_DEVICE, Kind.CHARACTER_DEVICE) else None,
+                modified if plain and modified >= 0 else None,
+                (canonical(carried) if carried else "") if is_file else None,
+                _waived(checks),
+                _STATES.get(state, f"it is in an unknown state, {state}") if state else None,
+                (*_remarks(flags, colour if is_file else 0), *linked.get(path, ())),
+            )
+        )
+    return found
+
+
+def _mark(flags: int) -> Role | None:
+    if flags & _CONFIG:
+        return Role.CONFIG
+    if flags & _LICENSE:
+        return Role.LICENSE
+    return Role.DOC if flags & (_DOC | _README) else None
+
+
+def _excuse(flags: int) -> str | None:
+    if flags & _GHOST:
+        return "the package only claims its place"
+    return "the package can do without it" if flags & _MISSING_OK else None
+
+
+def _waived(checks: int) -> frozenset[Aspect]:
+    found = _WAIVED.get(checks)
+    if found is None:
+        found = frozenset(aspect for bit, aspect in _CHECKED.items() if not checks & bit)
+        if len(_WAIVED) < _LONG:
+            _WAIVED[checks] = found
+    return found
+
+
+# Flags of before there were capabilities say nothing of them.
+_WAIVED: dict[int, frozenset[Aspect]] = {-1: frozenset(), 0xFF: frozenset()}
+
+
+def _remarks(flags: int, colour: int) -> Iterator[str]:
+    if flags & _GHOST:
+        yield "not shipped: only its place is claimed"
+    if flags & _MISSING_OK:
+        yield "may be missing"
+    if flags & _CONFIG and flags & _NO_REPLACE:
+        yield "kept as it is when the package changes"
+    if colour in _COLOURS:
+        yield _COLOURS[colour]
+
+
+def _hard_links(header: Header) -> dict[str, tuple[str]]:
+    """For each path that is the same file as others of the package: which."""
+    inodes, devices = header.numbers(tags.FILE_INODES), header.numbers(tags.FILE_DEVICES)
+    modes = header.numbers(tags.FILE_MODES)
+    if len(set(inodes)) == len(inodes):
+        return {}
+    same: dict[tuple[int, int], list[str]] = {}
+    for path, inode, device, mode in zip(
+        header.paths, inodes, chain(devices, repeat(0)), modes, strict=False
+    ):
+        if mode & 0o170000 == stat.S_IFREG:
+            same.setdefault((device, inode), []).append(path)
+    return {
+        path: (f"the same file as {', '.join(other for other in paths if other != path)}",)
+        for paths in same.values()
+        if 1 < len(paths) <= _LONG
+        for path in paths
+    }
+
+
+# -- the rest -------------------------------------------------------------------------------
+
+
+def scripts_of(header: Header) -> tuple[Script, ...]:
+    """The scripts of a package, by when they run."""
+    found = [
+        Script(name, len(text.encode("utf-8", "surrogateescape")))
+        for name, tag in _SCRIPTS
+        if (text := header.text(tag)) is not None
+    ]
+    found += (
+        Script(name, len(text.encode("utf-8", "surrogateescape")))
+        for name, tag in _SEVERAL_SCRIPTS
+        for text in header.texts(tag)
+    )
+    return tuple(found)
+
+
+def other_fields_of(header: Header, sealing: bool = False) -> Mapping[str, str]:
+    """Every tag of a header that the model has no place for, by its name, its values as text."""
+    found = {}
+    for tag in header:
+        if tag in _SHOWN and not sealing:
+            continue
+        try:
+            found[tags.tag_name(tag, sealing)] = _told(header.value(tag))
+        except HeaderError as error:
+            found[tags.tag_name(tag, sealing)] = f"damaged: {error}"
+    return found
+
+
+def _told(value: tuple[int, ...] | tuple[str, ...] | bytes | None) -> str:
+    """A value as text; of a long one its start, and how long it is."""
+    if value is None:
+        return ""
+    if isinstance(value, bytes):
+        return value[:64].hex() + (f" … ({len(value)} bytes)" if len(value) > 64 else "")
+    text = ", ".join(str(one) for one in value[:_LONG])
+    if len(text) > _LONG or len(value) > _LONG:
+        text = f"{text[:_LONG]} … ({len(value)} values)"
+    return text
+
+
+def reason_of(word: str | int | None) -> Reason | None:
+    """Why a package is installed, by the word or number of any history; None where it is not known.
+
+    What came with a group was chosen with the group.
+    """
+    return _REASONS.get(word.lower() if isinstance(word, str) else word)
+
+
+_REASONS: dict[str | int | None, Reason] = {
+    1: Reason.DEPENDENCY, 2: Reason.CHOSEN, 3: Reason.CHOSEN, 4: Reason.DEPENDENCY,
+    5: Reason.CHOSEN, "dep": Reason.DEPENDENCY, "dependency": Reason.DEPENDENCY,
+    "weak dependency": Reason.DEPENDENCY, "weak-dependency": Reason.DEPENDENCY,
+    "user": Reason.CHOSEN, "group": Reason.CHOSEN, "external user": Reason.CHOSEN,
+}  # fmt: skip
+
+
+def versions_meet(asked: Comparison, offered: Comparison, order: int) -> bool:
+    """Whether two ranges of versions have one in common; `order` is the offered end against the asked.
+
+    >>> versions_meet(Comparison.AT_LEAST, Comparison.EQUAL, 1)
+    True
+    """
+    if order == 0:
+        same = {Comparison.AT_MOST, Comparison.EQUAL, Comparison.AT_LEAST}
+        if asked in same and offered in same:
+            return True
+        down, up = (Comparison.LESS, Comparison.AT_MOST), (Comparison.GREATER, Comparison.AT_LEAST)
+        return (asked in down and offered in down) or (asked in up and offered in up)
+    if order > 0:  # what is offered ends, or starts, above what is asked
+        return asked in (Comparison.GREATER, Comparison.AT_LEAST) or offered in (
+            Comparison.LESS,
+            Comparison.AT_MOST,
+        )
+    return asked in (Comparison.LESS, Comparison.AT_MOST) or offered in (
+        Comparison.GREATER,
+        Comparison.AT_LEAST,
+    )

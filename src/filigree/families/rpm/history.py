@@ -1,0 +1,122 @@
+"""Why packages are installed, and from which repository: out of whichever history the root has.
+
+Three forms are known: two tables of text in the newest, a database of transactions before that, and
+one folder a package in the oldest. What a newer one says goes before.
+"""
+
+import tomllib
+from collections.abc import Iterable
+from typing import Any, NamedTuple
+
+from filigree.access.jail import Jail
+from filigree.access.sqlite_file import SqliteFile
+from filigree.families.looking import names_in, read_or_report
+from filigree.families.protocol import Report
+from filigree.families.rpm import places
+from filigree.families.rpm.described import reason_of
+from filigree.formats.damage import text_of
+from filigree.formats.random_access import ContainerError
+from filigree.formats.version_parts import split_version
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError
+from filigree.model.package import Package, Reason
+
+_QUERY = (
+    "SELECT rpm.name, rpm.epoch, rpm.version, rpm.release, rpm.arch, trans_item.reason, repo.repoid"
+    " FROM trans_item JOIN rpm ON rpm.item_id = trans_item.item_id"
+    " LEFT JOIN repo ON repo.id = trans_item.repo_id ORDER BY trans_item.id"
+)
+_TABLES = frozenset({"rpm", "trans_item", "repo"})
+_NONE = ("", "unknown", "@System", "@commandline")
+
+
+class Standing(NamedTuple):
+    """Why a package is installed and where it came from; None where nothing tells."""
+
+    reason: Reason | None = None
+    repository: str | None = None
+
+
+class History:
+    """What the histories say, by name and architecture, and by full version."""
+
+    def __init__(self, jail: Jail, report: Report) -> None:
+        self._jail = jail
+        self._report = report
+        self._reasons: dict[str, Reason] = {}
+        self._exact: dict[str, Standing] = {}
+        for part in (self._oldest, self._transactions, self._newest):
+            part()
+
+    def of(self, package: Package) -> Standing:
+        """What is known of one package."""
+        exact = self._exact.get(_full(package), Standing())
+        reason = self._reasons.get(f"{package.name}.{package.architecture}", exact.reason)
+        return Standing(reason, exact.repository)
+
+    def _newest(self) -> None:
+        for name, facts in self._table(places.REASONS, "packages"):
+            reason = reason_of(_text(facts.get("reason")))
+            if reason is not None:
+                self._reasons[name] = reason
+        for name, facts in self._table(places.SOURCES, "nevras"):
+            self._note(name, None, _text(facts.get("from_repo")))
+
+    def _table(self, path: str, name: str) -> Iterable[tuple[str, dict[str, Any]]]:
+        data = read_or_report(self._jail, path, self._report)
+        try:
+            table = tomllib.loads(data.decode()).get(name, {})
+        except (ValueError, RecursionError) as error:
+            self._report(Gap(path, f"it is no table: {error}"))
+            return []
+        if not isinstance(table, dict):
+            return []
+        return [(key, facts) for key, facts in table.items() if isinstance(facts, dict)]
+
+    def _transactions(self) -> None:
+        if not self._jail.exists(places.HISTORY):
+            return
+        try:
+            file = SqliteFile(self._jail, places.HISTORY)
+            try:
+                if file.tables() >= _TABLES:
+                    for name, epoch, version, release, machine, reason, source in file.rows(_QUERY):
+                        full = f"{name}-{epoch or 0}:{version}-{release}.{machine}"
+                        known = reason_of(reason) if isinstance(reason, (int, str)) else None
+                        self._note(full, known, _text(source))
+            finally:
+                file.close()
+        except (AccessError, ContainerError) as error:
+            why = error.what if isinstance(error, AccessError) else str(error)
+            self._report(Gap(places.HISTORY, why))
+
+    def _oldest(self) -> None:
+        for letter in names_in(self._jail, places.OLD_STATE, self._report):
+            for folder in names_in(self._jail, f"{places.OLD_STATE}/{letter}", self._report):
+                path = f"{places.OLD_STATE}/{letter}/{folder}"
+                # The folder is called after a digest, the name, version, release, architecture.
+                parts = folder.partition("-")[2].rsplit("-", 3)
+                if len(parts) == 4:
+                    name, version, release, machine = parts
+                    full = f"{name}-0:{version}-{release}.{machine}"
+                    self._note(full, reason_of(self._line(f"{path}/reason")),
+                               self._line(f"{path}/from_repo"))  # fmt: skip
+
+    def _note(self, full: str, reason: Reason | None, repository: str | None) -> None:
+        known = self._exact.get(full, Standing())
+        if repository in _NONE:
+            repository = None
+        self._exact[full] = Standing(reason or known.reason, repository or known.repository)
+
+    def _line(self, path: str) -> str:
+        return text_of(read_or_report(self._jail, path, self._report)).strip()
+
+
+def _text(value: object) -> str | None:
+    return value if isinstance(value, str) else None
+
+
+def _full(package: Package) -> str:
+    """Name, epoch, version, release and architecture in one, as the histories write them."""
+    epoch, version, release = split_version(package.version)
+    return f"{package.name}-{epoch or 0}:{version}-{release or ''}.{package.architecture}"

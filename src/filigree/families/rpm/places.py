@@ -1,0 +1,18 @@
+"""Where an `rpm` system keeps its records, as paths below the root."""
+
+DATABASES = ("/var/lib/rpm", "/usr/lib/sysimage/rpm", "/usr/share/rpm")
+SQLITE, SLOTS, HASH = "rpmdb.sqlite", "Packages.db", "Packages"
+CONTAINERS = (SQLITE, SLOTS, HASH)
+
+HISTORY = "/var/lib/dnf/history.sqlite"
+STATE = "/usr/lib/sysimage/libdnf5"
+REASONS = f"{STATE}/packages.toml"
+SOURCES = f"{STATE}/nevras.toml"
+OLD_STATE = "/var/lib/yum/yumdb"
+
+LOCKS = ("/etc/dnf/plugins/versionlock.list", "/etc/yum/pluginconf.d/versionlock.list")
+LOCK_TABLE = "/etc/dnf/versionlock.toml"
+PROTECTED = ("/etc/dnf/protected.d", "/etc/yum/protected.d")
+
+LINK_GROUPS = "/var/lib/alternatives"
+CHOSEN_LINKS = "/etc/alternatives"

@@ -1,0 +1,74 @@
+"""What an administrator declared of packages: held at a version, or protected from removal."""
+
+import fnmatch
+import re
+import tomllib
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from filigree.access.jail import Jail
+from filigree.families.looking import names_in, read_or_report
+from filigree.families.protocol import Report
+from filigree.families.rpm import places
+from filigree.formats.damage import text_of
+from filigree.formats.version_parts import split_version
+from filigree.model.answer import Gap
+from filigree.model.package import Package
+
+
+class Policy(NamedTuple):
+    """Names and patterns of what is held, names of what is protected."""
+
+    held_names: frozenset[str]
+    held_patterns: tuple[re.Pattern[str], ...]
+    protected: frozenset[str]
+
+    def holds(self, package: Package) -> bool:
+        """Whether a package is held at its version."""
+        if package.name in self.held_names:
+            return True
+        if not self.held_patterns:
+            return False
+        epoch, version, release = split_version(package.version)
+        end = f"{version}-{release}.{package.architecture}"
+        # Both ways of writing it are in use: the epoch before the version, or before the name.
+        spelled = (f"{package.name}-{epoch or 0}:{end}", f"{epoch or 0}:{package.name}-{end}")
+        return any(pattern.match(name) for pattern in self.held_patterns for name in spelled)
+
+
+def read_policy(jail: Jail, report: Report) -> Policy:
+    """All that is declared."""
+    patterns = [
+        re.compile(fnmatch.translate(line))
+        for path in places.LOCKS
+        for line in _lines(jail, path, report)
+        if not line.startswith("!")
+    ]
+    protected = {
+        line
+        for folder in places.PROTECTED
+        for name in names_in(jail, folder, report)
+        if name.endswith(".conf")
+        for line in _lines(jail, f"{folder}/{name}", report)
+    }
+    return Policy(_locked(jail, report), tuple(patterns), frozenset(protected))
+
+
+def _locked(jail: Jail, report: Report) -> frozenset[str]:
+    data = read_or_report(jail, places.LOCK_TABLE, report)
+    try:
+        rows = tomllib.loads(data.decode()).get("packages", [])
+    except (ValueError, RecursionError) as error:
+        report(Gap(places.LOCK_TABLE, f"it is no table: {error}"))
+        return frozenset()
+    if not isinstance(rows, list):
+        return frozenset()
+    names = (row.get("name") for row in rows if isinstance(row, dict))
+    return frozenset(name for name in names if isinstance(name, str))
+
+
+def _lines(jail: Jail, path: str, report: Report) -> Iterable[str]:
+    for line in text_of(read_or_report(jail, path, report)).split("\n"):
+        words = line.partition("#")[0].strip()
+        if words:
+            yield words
