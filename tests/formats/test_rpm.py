@@ -9,13 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from filigree.demo.rpm_bytes import Row, hash_file, header, slot_file
 from filigree.formats import rpm_tags as tags
 from filigree.formats.bdb_hash import byte_order, is_hash_file, read_pairs
 from filigree.formats.random_access import ContainerError, MemoryBytes
 from filigree.formats.rpm_header import MAGIC, Header, HeaderError, Type, read_header
 from filigree.formats.rpm_versions import compare_versions, part_key
 from filigree.formats.slot_file import is_slot_file, read_slots
-from tests.making_rpm import Row, hash_file, header, slot_file
 
 # -- versions --------------------------------------------------------------------------------
 

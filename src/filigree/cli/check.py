@@ -53,6 +53,8 @@ def verify(
     from filigree.questions.verify import LOUD, verify
 
     shown = frozenset(only) if only else frozenset(Verdict) if every else LOUD
+    if Aspect.MODIFIED in (aspect or ()) and not only:
+        shown |= {Verdict.INTACT}  # a time of change alone alters no verdict
     if quiet:
         shown = frozenset()  # nothing is shown, so nothing need be kept
     progress = ProgressLine()

@@ -55,7 +55,13 @@ class Disk:
 
     def ship(self, goods: Iterable[Good], at: datetime = BUILT) -> None:
         """Put down files as they are shipped."""
+        twins: dict[str, Path] = {}
         for good in goods:
+            if good.twin in twins:
+                self.real(good.path).hardlink_to(twins[good.twin])
+                continue
+            if good.twin:
+                twins[good.twin] = self.real(good.path)
             if good.target is not None:
                 self.link(good.path, good.target, at)
             elif good.content is not None:

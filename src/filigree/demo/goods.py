@@ -17,13 +17,17 @@ _WORDS = (
 
 @dataclass(frozen=True, slots=True)
 class Good:
-    """One file as it is shipped. A directory has neither content nor target."""
+    """One file as it is shipped. A directory has neither content nor target.
+
+    Goods with the same `twin` are hard links of one file.
+    """
 
     path: str
     mode: int = 0o644
     content: bytes | None = None
     target: str | None = None
     config: bool = False
+    twin: str = ""
 
     @property
     def is_directory(self) -> bool:
@@ -73,13 +77,15 @@ def _size(key: str, low: int, high: int) -> int:
 def _programs(ware: Ware) -> list[Good]:
     found = []
     for name in ware.programs:
-        key = f"{ware.name}/{name}"
+        # The programs of such a ware are one file that looks at the name it is called by.
+        key = f"{ware.name}/{'one' if ware.one_file else name}"
         if ware.any_machine:
             code = f"#!/bin/dsh\n# {ware.summary}.\n".encode() + words(key, 60).encode()
         else:
             code = machine_code(key, _size(key, 9_000, 60_000))
         directory = "/bin" if ware.essential else "/usr/bin"
-        found.append(Good(f"{directory}/{name}", 0o755, code))
+        twin = ware.name if ware.one_file else ""
+        found.append(Good(f"{directory}/{name}", 0o755, code, twin=twin))
         found.append(_manual(ware, name, 1))
     for name in ware.daemons:
         key = f"{ware.name}/{name}"

@@ -1,12 +1,12 @@
 """The station heron: a `deb` system, and what an intruder did to it."""
 
-import os
 from datetime import timedelta
 from pathlib import Path
 
 from filigree.demo import deb
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of, machine_code
+from filigree.demo.ground import lay_ground
 from filigree.demo.world import WARES, Ware
 from filigree.families.deb import places
 
@@ -31,7 +31,7 @@ _BEFORE = BUILT - timedelta(days=40)
 def build_heron(folder: Path) -> Path:
     """Build the station in a folder, which is emptied first; its root comes back."""
     disk = Disk(folder)
-    _ground(disk)
+    lay_ground(disk, "heron")
     installed = [_installed(number, ware) for number, ware in enumerate(WARES)]
     installed += (_for_other_machine(name) for name in ("libkelp1", "libsaltc6"))
     for one in installed:
@@ -41,27 +41,6 @@ def build_heron(folder: Path) -> Path:
     _daily_life(disk)
     _intruder(disk)
     return folder
-
-
-def _ground(disk: Disk) -> None:
-    for name in ("bin", "sbin", "lib"):
-        disk.directory(f"/usr/{name}")
-        disk.link(f"/{name}", f"usr/{name}")
-    disk.directory("/tmp", 0o1777)
-    disk.directory("/proc")
-    # The builder's own numbers play the station's root: a folder can belong to nobody else.
-    uid, gid = os.getuid(), os.getgid()
-    disk.file(
-        "/etc/passwd", f"root:x:{uid}:{gid}:root:/root:/bin/dsh\ntide:x:950:950::/:/bin/dsh\n"
-    )
-    disk.file("/etc/group", f"root:x:{gid}:\ntide:x:950:\n")
-    disk.file("/etc/hostname", "heron\n")
-    disk.file(
-        "/usr/lib/os-release",
-        'PRETTY_NAME="Sallow Coast Tide Office, station heron"\nNAME="Sallow Coast"\n'
-        'ID=sallowcoast\nVERSION_ID="12"\n',
-    )
-    disk.link("/etc/os-release", "../usr/lib/os-release")
 
 
 def _installed(number: int, ware: Ware) -> deb.Installed:

@@ -6,10 +6,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from filigree.demo.curlew import build_curlew
 from filigree.demo.heron import build_heron
 from filigree.model.errors import BadQuestion
 
-STATIONS: dict[str, Callable[[Path], Path]] = {"heron": build_heron}
+STATIONS: dict[str, Callable[[Path], Path]] = {"heron": build_heron, "curlew": build_curlew}
 _MARK = "made by filigree demo"
 
 

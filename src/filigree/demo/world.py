@@ -51,6 +51,7 @@ class Ware:
     epoch: int = 0
     source: str = ""
     scripts: tuple[str, ...] = ()
+    one_file: bool = False
 
 
 WARES: tuple[Ware, ...] = (
@@ -155,4 +156,13 @@ WARES: tuple[Ware, ...] = (
          settings=("station-report.conf",), chosen=True),
     Ware("sandglass", "0.2-1", "utils", "Counts down to the turn of the tide", needs="libsaltc6 (>= 2.34)", programs=("sandglass",), chosen=True),
     Ware("oldgauge", "1.9-8", "science", "Read the gauge before there was a better way", needs="libsaltc6", settings=("oldgauge.conf",)),
+)  # fmt: skip
+
+STATION_WARES: tuple[Ware, ...] = (
+    # What a station with records of every aspect has besides: two versions side by side, one file by two
+    # names, a place that is only claimed.
+    Ware("bedrock", "6.1.4-1", "base", "What runs on the bare machine", programs=(), data=3, data_size=20000, chosen=True, essential=True),
+    Ware("bedrock", "6.1.9-2", "base", "What runs on the bare machine", programs=(), data=3, data_size=20000, chosen=True, essential=True),
+    Ware("oystercatcher", "1.12-3", "utils", "Opens and shuts readings", needs="libsaltc6 (>= 2.34), libkelp1", programs=("oyster-open", "oyster-shut"), one_file=True, chosen=True),
+    Ware("saltpan", "0.8-1", "science", "Lets readings dry into tables", needs="libsaltc6 (>= 2.34), libbrine2 (>= 2.1)", programs=("saltpan",), settings=("saltpan.conf",), data=2),
 )  # fmt: skip

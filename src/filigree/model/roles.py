@@ -38,8 +38,17 @@ def role_of(
     """The role of one path. `mark` is what the package's own record says, and goes before all."""
     if kind is Kind.DIRECTORY:
         return Role.DIRECTORY
-    if mark is not None:
+    if mark is not None and mark is not Role.DOC:
         return mark
+    # Whoever marks documentation does not tell manuals, licenses and translations apart.
+    found = _by_path(path, kind, mode)
+    return found if mark is None or found in _PAPERS else mark
+
+
+_PAPERS = (Role.MANUAL, Role.LICENSE, Role.LOCALE)
+
+
+def _by_path(path: str, kind: Kind | None, mode: int | None) -> Role:
     if path.startswith("/usr/share/"):
         return _shared(path, kind)
     for prefix, role in _BY_PREFIX:

@@ -26,6 +26,9 @@ class Content(NamedTuple):
     group: str | None
     digest: str | None
     link_target: str | None
+    architecture: str
+    version: str
+    remarks: tuple[str, ...]
 
 
 def contents(
@@ -110,4 +113,7 @@ def _row(system: System, package: Package, record: FileRecord, seen: Observation
         group=record.group or (system.group_name(seen.gid) if seen else None),
         digest=record.digest,
         link_target=record.link_target or (seen.link_target if seen else None),
+        architecture=package.architecture,
+        version=package.version,
+        remarks=record.remarks if record.moot is None else (*record.remarks, record.moot),
     )

@@ -9,20 +9,25 @@ from filigree.model.needs import Need, Relation
 from filigree.model.package import Package, Script, VersionParts, Wanted
 from filigree.questions.graph import Graph
 from filigree.questions.judging import judge
-from filigree.questions.needs import Standing
-from filigree.questions.rows import PackageRow, package_facts
+from filigree.questions.needs import Standing, why_without
+from filigree.questions.rows import PackageRow, package_facts, short_labels
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
 
 @dataclass(frozen=True, slots=True)
 class NeedOfPackage:
-    """One need, whether it is met here, and by what. `status` is None for what must be away."""
+    """One need, whether it is met here, and by what. `status` is None where that is not judged.
+
+    `met_by` are names, as far as they are needed to tell the packages apart; `reason` is why a need
+    is met without a package.
+    """
 
     kind: Relation
     requirement: str
     status: Standing | None
     met_by: list[str]
+    reason: str | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,10 +95,11 @@ def _dossier(system: System, graph: Graph, package: Package, full: bool) -> Doss
 
 def _need(graph: Graph, need: Need, package: Package) -> NeedOfPackage:
     if not need.kind.positive:
-        return NeedOfPackage(need.kind, need.text, None, [])
+        return NeedOfPackage(need.kind, need.text, None, [], None)
     met, holders = graph.met_by(need, package)
     status = Standing.MET if met else Standing.UNMET
-    return NeedOfPackage(need.kind, need.text, status, [holder.name for holder in holders])
+    reason = why_without(need) if met and not holders else None
+    return NeedOfPackage(need.kind, need.text, status, short_labels(holders), reason)
 
 
 def _configuration(system: System, package: Package) -> list[ConfigurationFile]:

@@ -6,7 +6,7 @@ from enum import StrEnum
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.model.needs import Relation
+from filigree.model.needs import Need, Relation
 from filigree.model.package import Package
 from filigree.questions.graph import HARD, Graph, Step
 from filigree.questions.subjects import match_subjects
@@ -23,20 +23,24 @@ class Standing(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class NeedRow:
-    """One need and one package at the other end of it (None where it is unmet).
+    """One need and one package at the other end of it (None where it is unmet, or needs none).
 
     `via` is the package on this side; `repeat` is "cycle" or "folded" where the walk does not go
-    on from here because it was, or is being, told elsewhere.
+    on from here because it was, or is being, told elsewhere. `reason` is why a need is met without
+    a package.
     """
 
     name: str | None
     version: str | None
+    architecture: str | None
     depth: int
     kind: Relation
     requirement: str
     status: Standing
     via: str
+    via_version: str
     repeat: str | None
+    reason: str | None
 
 
 def needs(
@@ -96,13 +100,21 @@ def _row(step: Step, backwards: bool) -> NeedRow:
     return NeedRow(
         name=end.name if end else None,
         version=end.version if end else None,
+        architecture=end.architecture if end else None,
         depth=step.depth,
         kind=tie.need.kind,
         requirement=tie.need.text,
-        status=Standing.UNMET if tie.holder is None else Standing.MET,
+        status=Standing.MET if tie.met else Standing.UNMET,
         via=via.name if via else "",
+        via_version=via.version if via else "",
         repeat=step.repeat,
+        reason=why_without(tie.need) if end is None and tie.met else None,
     )
+
+
+def why_without(need: Need) -> str:
+    """Why a need is met although no package meets it."""
+    return need.granted or "its condition does not arise here"
 
 
 def _summary(
@@ -111,7 +123,10 @@ def _summary(
     subjects = []
     for start, count in starts:
         reached.pop(id(start), None)
-        subjects.append({"name": start.name, "version": start.version, "records": count})
+        subjects.append({
+            "name": start.name, "version": start.version, "architecture": start.architecture,
+            "records": count,
+        })  # fmt: skip
     return {
         "subjects": subjects,
         "packages": len(reached),

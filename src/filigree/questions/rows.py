@@ -1,5 +1,7 @@
 """The record of a package, as every question that lists packages returns it."""
 
+from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from datetime import datetime
 from typing import Any
@@ -47,3 +49,21 @@ def package_facts(package: Package) -> dict[str, Any]:
 def package_row(package: Package) -> PackageRow:
     """The record of a package."""
     return PackageRow(**package_facts(package))
+
+
+def short_labels(packages: Sequence[Package]) -> list[str]:
+    """What tells packages of one list apart: the name, with architecture or version where it takes that.
+
+    Written so that a subject of that form points at the package.
+    """
+    by_name = Counter(package.name for package in packages)
+    by_both = Counter((package.name, package.architecture) for package in packages)
+    found = []
+    for package in packages:
+        label = package.name
+        if by_name[package.name] > by_both[package.name, package.architecture]:
+            label += f":{package.architecture}"
+        if by_both[package.name, package.architecture] > 1:
+            label += f"={package.version}"
+        found.append(label)
+    return found

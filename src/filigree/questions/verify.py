@@ -38,6 +38,7 @@ class FileVerdict:
     evidence: Evidence
     differences: list[Difference]
     reason: str | None
+    version: str
 
 
 class Progress(NamedTuple):
@@ -68,6 +69,7 @@ class _Outcome(NamedTuple):
     unreadable: Counter[str]
     bytes_read: int
     gaps: list[Gap]
+    touched: int = 0
 
 
 def verify(
@@ -159,7 +161,7 @@ class _Run:
         read = 0
         quick = Verdict.INTACT not in self._verdicts
         holds = self._system.jail.holds
-        intact = 0
+        intact = touched = 0
         for record in job.of(self._records(job.package)):
             form = None
             if (
@@ -180,12 +182,14 @@ class _Run:
             if verdict is Verdict.UNREADABLE:
                 outcome.unreadable[judged.reason or ""] += 1
             if judged.differences:
+                touched += verdict is Verdict.INTACT
                 outcome.aspects.update(d.aspect for d in judged.differences)
             if verdict in self._verdicts and self._has_aspect(judged):
                 outcome.rows.append(_row(job.package, record, judged))
         counts[Verdict.INTACT] = counts.get(Verdict.INTACT, 0) + intact
         outcome.verdicts.update(counts)
-        return outcome._replace(bytes_read=read, gaps=self._system.gaps[known:])
+        gaps = self._system.gaps[known:]
+        return outcome._replace(bytes_read=read, gaps=gaps, touched=touched)
 
     def _judge(self, record: FileRecord, limit: int) -> Judged:
         """The verdict on one file. A directory is on record of many packages, and looked at once."""
@@ -210,6 +214,7 @@ def _row(package: Package, record: FileRecord, judged: Judged) -> FileVerdict:
         Evidence.RECORD,
         list(judged.differences),
         judged.reason,
+        package.version,
     )
 
 
@@ -222,7 +227,7 @@ class _Tally:
         self._aspects: Counter[Aspect] = Counter()
         self._unreadable: Counter[str] = Counter()
         self._gaps: list[Gap] = []
-        self._bytes = 0
+        self._bytes = self._touched = 0
         self._done = 0
         self._total = total
         self._progress = progress
@@ -240,6 +245,7 @@ class _Tally:
             self._unreadable.update(outcome.unreadable)
             self._gaps += outcome.gaps
             self._bytes += outcome.bytes_read
+            self._touched += outcome.touched
         if self._progress is not None:
             self._progress(Progress(self._done, self._total, self._bytes))
 
@@ -261,6 +267,7 @@ class _Tally:
             "paths": self.verdicts.total(),
             "paths_in_all": self._total,
             "verdicts": {v.value: self.verdicts[v] for v in Verdict if self.verdicts[v]},
+            "touched": self._touched,
             "aspects": {a.value: self._aspects[a] for a in Aspect if self._aspects[a]},
             "bytes_read": self._bytes,
             "seconds": round(seconds, 3),

@@ -24,9 +24,9 @@ def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterat
         yield from _totals(answer, ink)
     else:
         many = summary["packages"] > 1
-        for package, group in groupby(answer.records, key=lambda row: row.package):
+        for (package, machine, version), group in groupby(answer.records, key=_whose):
             if many:
-                yield ink.paint(line(Piece(package, Style.TITLE)))
+                yield ink.paint(line(Piece(package, Style.TITLE), f" {version} {machine}"))
             found = list(group)
             yield from _tree(found, ink) if options.get("tree") else _table(found, ink)
             yield ""
@@ -42,6 +42,10 @@ def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterat
                 Piece(f"As found on this disk, for the record does not say: {silent}.", Style.FAINT)
             )
         )
+
+
+def _whose(row: Content) -> tuple[str, str, str]:
+    return row.package, row.architecture, row.version
 
 
 def titles(options: dict[str, Any]) -> Sequence[str]:
@@ -66,10 +70,12 @@ def _totals(answer: Answer[Content], ink: Ink) -> Iterator[str]:
 
 
 def _table(records: Sequence[Content], ink: Ink) -> Iterator[str]:
-    yield from ink.table(_TABLE, [_cells(record) for record in records])
+    remarked = any(record.remarks for record in records)
+    columns = (*_TABLE, Column("remarks", wrap=True)) if remarked else _TABLE
+    yield from ink.table(columns, [_cells(record, remarked) for record in records])
 
 
-def _cells(record: Content) -> list[str | Piece]:
+def _cells(record: Content, remarked: bool) -> list[str | Piece]:
     owner: str | Piece = record.owner or Piece("not on the disk", Style.FAINT)
     if record.group and record.group != record.owner:
         owner = f"{owner}, group {record.group}"
@@ -82,6 +88,7 @@ def _cells(record: Content) -> list[str | Piece]:
         size_words(record.size),
         record.mode or "",
         owner,
+        *([Piece("; ".join(record.remarks), Style.FAINT)] if remarked else []),
     ]
 
 

@@ -138,6 +138,8 @@ def _ties(row: Dossier, ink: Ink) -> Iterator[str]:
         return
     yield from _heading("Needs, and what it offers", ink)
     for kind in Relation:
+        if kind is Relation.FORMAT and row.other_fields is None:
+            continue
         for at, need in enumerate(need for need in row.needs if need.kind is kind):
             name = kind.value.replace("-", " ") if not at else ""
             yield from fact(ink, f"  {name}", *_need(need), width=20)
@@ -154,6 +156,8 @@ def _need(need: NeedOfPackage) -> list[str | Piece]:
             "  ",
             Piece("unmet", Style.BAD if need.kind.hard else Style.FAINT),
         ]
+    if need.reason:
+        return [need.requirement, Piece(f"  {need.reason}", Style.FAINT)]
     named = need.requirement.partition(" ")[0].partition(":")[0]
     if need.met_by == [named]:
         return [need.requirement]

@@ -21,7 +21,11 @@ def screen(answer: Answer[NeedRow], ink: Ink, options: dict[str, Any]) -> Iterat
     for subject in answer.summary["subjects"]:
         group = answer.records[start : start + subject["records"]]
         start += subject["records"]
-        yield ink.paint(line(Piece(subject["name"], Style.TITLE), f" {subject['version']}"))
+        same = [s for s in answer.summary["subjects"] if s["name"] == subject["name"]]
+        machine = f" {subject['architecture']}" if len(same) > 1 else ""
+        yield ink.paint(
+            line(Piece(subject["name"], Style.TITLE), f" {subject['version']}{machine}")
+        )
         if not group:
             nothing = "nothing installed needs it" if backwards else "it needs nothing"
             yield ink.paint(line("  ", Piece(nothing, Style.FAINT)))
@@ -58,7 +62,9 @@ def _table(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]
             Column("met by", wrap=True),
             Column("version"),
         )
-        table = [_forward_cells(row) for row in group]
+        ends = {(row.name, row.architecture) for row in group}
+        names = [name for name, _ in ends]
+        table = [_forward_cells(row, names.count(row.name) > 1) for row in group]
     yield from ink.table(columns, table, indent=2)
 
 
@@ -66,16 +72,18 @@ def _backward_cells(row: NeedRow) -> list[str | Piece]:
     return [Piece(row.name or "", Style.NAME), row.version or "", _kind(row), row.requirement]
 
 
-def _forward_cells(row: NeedRow) -> list[str | Piece]:
-    return [row.requirement, _kind(row), _met(row), row.version or ""]
+def _forward_cells(row: NeedRow, several: bool) -> list[str | Piece]:
+    return [row.requirement, _kind(row), _met(row, several), row.version or ""]
 
 
 def _tree(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
     for row in group:
         margin = "  " * row.depth
         parts: list[str | Piece] = [margin]
-        if row.name is None:
+        if row.status is Standing.UNMET:
             parts += (Piece(row.requirement, Style.BAD), "  ", Piece("unmet", Style.BAD))
+        elif row.name is None:
+            parts += (row.requirement, Piece(f"  {row.reason}", Style.FAINT))
         else:
             parts += (Piece(row.name, Style.NAME), f" {row.version}")
             asked = f"  needs {row.requirement}" if backwards else f"  for {row.requirement}"
@@ -92,10 +100,12 @@ def _kind(row: NeedRow) -> str:
     return row.kind.value.replace("-", " ")
 
 
-def _met(row: NeedRow) -> Piece:
+def _met(row: NeedRow, several: bool) -> Piece:
     if row.status is Standing.UNMET:
         return Piece("unmet", Style.BAD if row.kind.hard else Style.FAINT)
-    return Piece(row.name or "", Style.NAME)
+    if row.name is None:
+        return Piece(row.reason or "", Style.FAINT)
+    return Piece(f"{row.name}:{row.architecture}" if several else row.name, Style.NAME)
 
 
 def _closing(answer: Answer[NeedRow], backwards: bool) -> list[str | Piece]:

@@ -16,7 +16,7 @@ _FIELDS = tuple(field.name for field in fields(FileVerdict))
 _WORST = {verdict: place for place, verdict in enumerate(Verdict)}
 _HINTS = {
     Verdict.UNRECORDED: "nothing on record to compare with",
-    Verdict.EXCUSED: "absent or moved by declared policy",
+    Verdict.EXCUSED: "by declared policy, or as its packager expects",
     Verdict.UNREADABLE: "could not be read",
     Verdict.EDITED: "configuration, changed here",
 }
@@ -45,19 +45,19 @@ def rows(answer: Answer[FileVerdict], options: dict[str, Any]) -> Iterator[Seque
 
 
 def _groups(records: Sequence[FileVerdict]) -> list[tuple[str, list[FileVerdict]]]:
-    groups: dict[tuple[str, str], list[FileVerdict]] = {}
+    groups: dict[tuple[str, str, str], list[FileVerdict]] = {}
     for row in records:
-        groups.setdefault((row.package, row.architecture), []).append(row)
+        groups.setdefault((row.package, row.architecture, row.version), []).append(row)
     for found in groups.values():
         found.sort(key=lambda row: (_WORST[row.verdict], row.path))
     ordered = sorted(
         groups.items(),
         key=lambda item: (_WORST[item[1][0].verdict], -_alarms(item[1]), item[0]),
     )
-    names = [name for name, _ in groups]
+    names = [name for name, _, _ in groups]
     return [
-        (name if names.count(name) == 1 else f"{name}:{architecture}", found)
-        for (name, architecture), found in ordered
+        (name if names.count(name) == 1 else f"{name}:{architecture}={version}", found)
+        for (name, architecture, version), found in ordered
     ]
 
 
@@ -100,6 +100,8 @@ def _summary(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
     yield from closing(ink, *parts)
     for verdict in sorted(verdicts, key=_WORST.__getitem__):
         hint = _HINTS.get(verdict)
+        if verdict is Verdict.INTACT and summary["touched"]:
+            hint = f"{summary['touched']:,} of them with another time of change"
         pieces: list[str | Piece] = [
             f"  {verdicts[verdict]:>9,} ",
             Piece(verdict.value, VERDICT_STYLES[verdict]),

@@ -1,8 +1,15 @@
-"""Writes package headers and their containers for tests, by our own code."""
+"""Writes package headers, their containers and their archives: our own writer of the formats."""
 
+import bz2
+import gzip
+import hashlib
+import lzma
+import sqlite3
 import struct
 import zlib
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
+from typing import NamedTuple
 
 from filigree.formats.rpm_header import MAGIC, Type
 
@@ -91,3 +98,94 @@ def hash_file(
     meta += struct.pack(f"{order}4BI", 0, 8, 0, 0, 0) + struct.pack(f"{order}I", len(pages) - 1)
     pages[0] = meta.ljust(size, b"\0")
     return b"".join(pages)
+
+
+def sqlite_file(path: Path, blobs: Iterable[bytes], wal: bool = False) -> None:
+    """An SQLite container of these blobs, numbered from 1, at a path."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    connection = sqlite3.connect(path)
+    if wal:
+        connection.execute("PRAGMA journal_mode = WAL")
+    connection.execute("CREATE TABLE Packages (hnum INTEGER PRIMARY KEY AUTOINCREMENT, blob BLOB)")
+    connection.executemany("INSERT INTO Packages (blob) VALUES (?)", [(blob,) for blob in blobs])
+    connection.commit()
+    connection.close()
+
+
+class Member(NamedTuple):
+    """One file of a payload; `inode` and `links` tell hard links."""
+
+    path: str
+    mode: int
+    content: bytes = b""
+    modified: int = 0
+    inode: int = 1
+    links: int = 1
+
+
+def cpio(members: Iterable[Member]) -> bytes:
+    """A payload in the `newc` form. The content of hard links is to stand at the last name alone."""
+    out = bytearray()
+    for member in (*members, Member("TRAILER!!!", 0, inode=0)):
+        name = member.path.encode("utf-8", "surrogateescape") + b"\0"
+        fields = (
+            member.inode, member.mode, 0, 0, member.links, member.modified, len(member.content),
+            0, 0, 0, 0, len(name), 0,
+        )  # fmt: skip
+        out += b"070701" + b"".join(b"%08x" % field for field in fields) + name
+        out += bytes(-len(out) % 4) + member.content
+        out += bytes(-len(out) % 4)
+    return bytes(out)
+
+
+def stripped_cpio(members: Iterable[tuple[int, bytes]]) -> bytes:
+    """A payload in the form for very large files: numbers into the header, and contents."""
+    out = bytearray()
+    for number, content in members:
+        out += b"07070X%08x" % number
+        out += bytes(-len(out) % 4) + content
+        out += bytes(-len(out) % 4)
+    return bytes(out) + cpio(())
+
+
+def _zstd(data: bytes) -> bytes:
+    import zstandard
+
+    return zstandard.ZstdCompressor(level=5).compress(data)
+
+
+PACKERS: dict[str, Callable[[bytes], bytes]] = {
+    "none": bytes,
+    "gzip": lambda data: gzip.compress(data, 6, mtime=0),
+    "bzip2": bz2.compress,
+    "xz": lambda data: lzma.compress(data, lzma.FORMAT_XZ, preset=1),
+    "lzma": lambda data: lzma.compress(data, lzma.FORMAT_ALONE, preset=1),
+    "zstd": _zstd,
+}
+
+
+def rpm_archive(name: str, main: Sequence[Row], payload: bytes, packer: str = "gzip") -> bytes:
+    """A whole archive: lead, digests, header, and the payload in the compression named."""
+    packed = PACKERS[packer](payload)
+    rows = [
+        *main,
+        (1124, Type.STRING, "cpio"),
+        (1125, Type.STRING, packer),
+        (5092, Type.STRINGS, [hashlib.sha256(packed).hexdigest()]),
+        (5093, Type.INT32, 8),
+        (5097, Type.STRINGS, [hashlib.sha256(payload).hexdigest()]),
+    ]
+    body = header(rows, magic=True)
+    seals = header(
+        [
+            (269, Type.STRING, hashlib.sha1(body, usedforsecurity=False).hexdigest()),
+            (273, Type.STRING, hashlib.sha256(body).hexdigest()),
+            (1000, Type.INT32, len(body) + len(packed)),
+            (1004, Type.BINARY, hashlib.md5(body + packed, usedforsecurity=False).digest()),
+            (1007, Type.INT32, len(payload)),
+        ],
+        region=62,
+        magic=True,
+    )
+    lead = struct.pack(">4s2B2H66s2H16x", b"\xed\xab\xee\xdb", 3, 0, 0, 1, name.encode()[:65], 1, 5)
+    return lead + seals + bytes(-len(seals) % 8) + body + packed

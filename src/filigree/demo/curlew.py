@@ -1,0 +1,157 @@
+"""The station curlew: an `rpm` system, and what an intruder did to it; archives in both formats."""
+
+import os
+from datetime import timedelta
+from pathlib import Path
+
+from filigree.demo import rpm
+from filigree.demo.disk import Disk
+from filigree.demo.goods import BUILT, Good, goods_of, machine_code
+from filigree.demo.ground import lay_ground
+from filigree.demo.rpm import Shipped
+from filigree.demo.rpm_bytes import sqlite_file
+from filigree.demo.world import STATION_WARES, WARES, Ware
+from filigree.families.rpm import places
+from filigree.formats.file_capabilities import ATTRIBUTE, parse_capabilities, write_attribute
+
+LIBRARIES = "/usr/lib64"
+OTHER_LIBRARIES = "/usr/lib"
+
+SWAPPED = "/usr/sbin/mudflatd"
+OPENED = "/usr/bin/ropewalk"
+GIVEN_AWAY = "/usr/share/tidegauge"
+EMPOWERED = "/usr/bin/weatherglass"
+EDITED = "/etc/saltpan.conf"
+WAIVED = "/etc/buoywatch.conf"
+LOG = "/var/log/tidegauge.log"
+LOCK = "/run/saltpan.lock"
+
+_LEFT_OUT = ("oldgauge", "marram", "sandglass")
+_ANCIENT = ("seaholly",)
+_NEEDS: dict[str, tuple[rpm.Relation, ...]] = {
+    "quayside": (("(libsprat.so.0()(64bit) if chartroom-lite else libpuffin.so.16()(64bit))", 0, ""),),
+    "chartroom": (
+        ("(chart-viewer with chartroom >= 5)", 0, ""),
+        ("(estuary-fonts unless gannet-fonts)", 0, ""),
+        ("(gannet-fonts if gannet)", 0, ""),
+    ),
+    "harbourlog": (("(whelk >= 2 and (dulse or station-shell))", 0, ""),),
+}  # fmt: skip
+_SUPPLEMENTS = {"foghorn": "(tidegauge and mudflatd)", "mudflat-doc": "mudflatd"}
+_CLAIMED = {"tidegauge": (LOG,), "saltpan": (LOCK,)}
+
+
+def build_curlew(folder: Path) -> Path:
+    """Build the station in a folder, which is emptied first; its root comes back."""
+    disk = Disk(folder)
+    lay_ground(disk, "curlew")
+    installed = everything()
+    for one in installed:
+        disk.ship(one.goods, BUILT)
+    blobs = [rpm.key_header(), *map(rpm.installed_header, installed)]
+    sqlite_file(disk.real(f"{places.DATABASES[1]}/{places.SQLITE}"), blobs)
+    disk.link(places.DATABASES[0], "../../usr/lib/sysimage/rpm")
+    _state(disk, installed)
+    _daily_life(disk)
+    _intruder(disk)
+    return folder
+
+
+def everything() -> list[Shipped]:
+    """What is installed, in the order in which it was."""
+    wares = [ware for ware in (*STATION_WARES, *WARES) if ware.name not in _LEFT_OUT]
+    found = [shipped(ware, number) for number, ware in enumerate(wares)]
+    found += (_for_smaller_machine(name) for name in ("libkelp1", "libsaltc6"))
+    return found
+
+
+def shipped(ware: Ware, number: int = 0) -> Shipped:
+    """A ware as this family ships it."""
+    goods = goods_of(ware, LIBRARIES)
+    if ware.name == "bedrock":
+        goods = _by_version(ware, goods)
+    name = ware.name
+    return Shipped(
+        ware,
+        goods,
+        "noarch" if ware.any_machine else "x86_64",
+        BUILT + timedelta(hours=7 * number, minutes=number),
+        _NEEDS.get(name, ()),
+        _SUPPLEMENTS.get(name, ""),
+        _CLAIMED.get(name, ()),
+        ((_given_away(goods), "tide"),) if name == "tidegauge" else (),
+        (WAIVED,) if name == "buoywatch" else (),
+        tuple(g.path for g in goods if "plot-chart" in g.path) if name == "chartroom" else (),
+        ("/etc/mudflatd/peers",) if name == "mudflatd" else (),
+        tuple((other.name, other.library) for other in WARES if other.library),
+        name in _ANCIENT,
+    )
+
+
+def _by_version(ware: Ware, goods: tuple[Good, ...]) -> tuple[Good, ...]:
+    """Every version has a folder of its own, so that two of them can stand side by side."""
+    old, new = f"/usr/share/{ware.name}", f"/usr/share/{ware.name}-{ware.version}"
+    papers, folder = f"/usr/share/doc/{ware.name}", f"/usr/share/doc/{ware.name}-{ware.version}"
+    return tuple(
+        Good(good.path.replace(papers, folder).replace(old, new), good.mode, good.content)
+        for good in goods
+    )
+
+
+def _given_away(goods: tuple[Good, ...]) -> str:
+    """A table of the gauge, which belongs to the people who read it."""
+    return next(g.path for g in goods if g.path.startswith(f"{GIVEN_AWAY}/") and g.content)
+
+
+def _for_smaller_machine(name: str) -> Shipped:
+    """The same library once more, for programs of the smaller kind of machine."""
+    ware = next(ware for ware in WARES if ware.name == name)
+    return Shipped(ware, goods_of(ware, OTHER_LIBRARIES), "i686", BUILT)
+
+
+def _state(disk: Disk, installed: list[Shipped]) -> None:
+    """Why everything is here, and from where; what is held, and what is protected."""
+    reasons = ['version = "1.0"', "[packages]"]
+    sources = ['version = "1.0"', "[nevras]"]
+    for one in installed:
+        why = "User" if one.ware.chosen else "Dependency"
+        reasons.append(f'"{one.name}.{one.architecture}" = {{reason = "{why}"}}')
+        full = f"{one.name}-{one.ware.epoch}:{one.version}.{one.architecture}"
+        if one.ware.name != "spindrift":
+            sources.append(f'"{full}" = {{from_repo = "coast-base"}}')
+    disk.file(places.REASONS, "\n".join(dict.fromkeys(reasons)) + "\n")
+    disk.file(places.SOURCES, "\n".join(sources) + "\n")
+    disk.file(
+        places.LOCK_TABLE,
+        'version = "1.0"\n\n[[packages]]\nname = "foghorn"\ncomment = "Louder ones wake the town."\n'
+        '[[packages.conditions]]\nkey = "evr"\ncomparator = "="\nvalue = "3.2.0-1"\n',
+    )
+    disk.file(
+        f"{places.PROTECTED[0]}/station.conf", "# Without these nothing runs.\ncoastbase\ndulse\n"
+    )
+
+
+def _daily_life(disk: Disk) -> None:
+    """What nobody did wrong: settings that the keeper changed, a log, a table copied anew."""
+    for path in (EDITED, WAIVED):
+        text = disk.real(path).read_text()
+        disk.file(
+            path, text + "# As agreed with the harbour master.\n", at=BUILT + timedelta(days=9)
+        )
+    disk.file(LOG, "2026-02-27 06:12 +1.198\n")
+    disk.remove("/etc/mudflatd/peers")
+    disk.touch("/etc/chartroom/colours", BUILT + timedelta(days=20))
+
+
+def _intruder(disk: Disk) -> None:
+    """What somebody did: with root's rights, and with an eye on sizes and times."""
+    size = disk.real(SWAPPED).stat().st_size
+    disk.file(SWAPPED, machine_code("not what tells the stations", size), 0o755, BUILT)
+    disk.real(OPENED).chmod(0o4755)
+    disk.touch(OPENED, BUILT)
+    if os.geteuid() == 0:
+        carried = write_attribute(parse_capabilities("cap_dac_override=ep"))
+        try:
+            os.setxattr(disk.real(EMPOWERED), ATTRIBUTE, carried)
+        except OSError:
+            return  # the builder's file system keeps no such attribute

@@ -1,0 +1,329 @@
+"""From a ware to the header and the archive of an `rpm` package."""
+
+import hashlib
+import re
+import stat
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+
+from filigree.demo.goods import BUILT, Good
+from filigree.demo.rpm_bytes import Member, Row, cpio, header, rpm_archive
+from filigree.demo.world import OFFICE, PEOPLE, Ware
+from filigree.formats.rpm_header import Type
+from filigree.formats.rpm_relations import EQUAL, FORMAT, GREATER, LESS
+
+BITS = "()(64bit)"
+_OPERATORS = {
+    "<<": LESS, "<=": LESS | EQUAL, "=": EQUAL, ">=": GREATER | EQUAL, ">>": GREATER,
+}  # fmt: skip
+_ITEM = re.compile(r"(?P<name>\S+)(?: \((?P<operator>\S+) (?P<version>\S+)\))?")
+_FEATURES = (
+    ("CompressedFileNames", "3.0.4-1"),
+    ("FileDigests", "4.6.0-1"),
+    ("PayloadFilesHavePrefix", "4.0-1"),
+)
+_SCRIPT_TAGS = {"preinst": 1023, "postinst": 1024, "prerm": 1025, "postrm": 1026}
+_POST, _CONFIG, _GHOST = 1 << 10, 1, 64
+Relation = tuple[str, int, str]
+
+
+@dataclass(frozen=True, slots=True)
+class Shipped:
+    """A ware as this family ships it.
+
+    `claimed` are paths that it only claims, `owners` those of paths that are not root's, `replaced`
+    what another package's file has taken the place of.
+    """
+
+    ware: Ware
+    goods: tuple[Good, ...]
+    architecture: str = "x86_64"
+    at: datetime | None = None
+    needs: tuple[Relation, ...] = ()
+    supplements: str = ""
+    claimed: tuple[str, ...] = ()
+    owners: tuple[tuple[str, str], ...] = ()
+    waived: tuple[str, ...] = ()
+    replaced: tuple[str, ...] = ()
+    may_be_missing: tuple[str, ...] = ()
+    sonames: tuple[tuple[str, str], ...] = ()
+    ancient: bool = False
+
+    @property
+    def name(self) -> str:
+        return package_name(self.ware.name)
+
+    @property
+    def parts(self) -> tuple[str, str]:
+        """Version and release."""
+        version, hyphen, release = self.ware.version.rpartition("-")
+        return (version, release) if hyphen else (release, "1")
+
+    @property
+    def version(self) -> str:
+        """The full version, without the epoch."""
+        return "-".join(self.parts)
+
+    @property
+    def file_name(self) -> str:
+        return f"{self.name}-{self.version}.{self.architecture}.rpm"
+
+
+def package_name(name: str) -> str:
+    """What a ware is called in this family."""
+    return f"{name.removesuffix('-dev')}-devel" if name.endswith("-dev") else name
+
+
+def rows_of(one: Shipped) -> list[Row]:
+    """The rows of the header that belong to the package itself."""
+    ware = one.ware
+    version, release = one.parts
+    size = sum(len(good.content or b"") for good in one.goods)
+    text = f"Part of the equipment of the stations of the {OFFICE}.\n\n"
+    text += f"This is {one.name} as the office ships it."
+    rows: list[Row] = [
+        (100, Type.STRINGS, ["C"]),
+        (1000, Type.STRING, one.name),
+        (1001, Type.STRING, version),
+        (1002, Type.STRING, release),
+    ]
+    if ware.epoch:
+        rows.append((1003, Type.INT32, ware.epoch))
+    rows += [
+        (1004, Type.TRANSLATED, [ware.summary]),
+        (1005, Type.TRANSLATED, [text]),
+        (1006, Type.INT32, int(BUILT.timestamp())),
+        (1007, Type.STRING, "slipway.tides.example"),
+        (1009, Type.INT32, size),
+        (1011, Type.STRING, OFFICE),
+        (1014, Type.STRING, "Whoever-Minds-The-Tide"),
+        (1015, Type.STRING, PEOPLE[len(ware.name) % len(PEOPLE)]),
+        (1016, Type.TRANSLATED, [f"Coast/{ware.section.capitalize()}"]),
+        (1020, Type.STRING, f"https://tides.example/{ware.source or ware.name}"),
+        (1021, Type.STRING, "linux"),
+        (1022, Type.STRING, one.architecture),
+        (1044, Type.STRING, f"{ware.source or one.name}-{one.version}.src.rpm"),
+    ]
+    for script in ware.scripts:
+        if script in _SCRIPT_TAGS:
+            rows.append((_SCRIPT_TAGS[script], Type.STRING, f"# {script} of {one.name}\nexit 0\n"))
+    rows += _file_rows(one)
+    rows += _relation_rows((1047, 1112, 1113), list(_provides(one)))
+    rows += _relation_rows((1049, 1048, 1050), list(_requires(one)))
+    rows += _relation_rows((1054, 1053, 1055), _all(f"{ware.breaks}, {ware.conflicts}"))
+    rows += _relation_rows((1090, 1114, 1115), _all(ware.replaces))
+    rows += _relation_rows((5046, 5048, 5047), _all(ware.recommends))
+    rows += _relation_rows((5049, 5051, 5050), _all(ware.suggests))
+    rows += _relation_rows((5052, 5054, 5053), _all(one.supplements))
+    rows += _relation_rows((5055, 5057, 5056), _all(ware.enhances))
+    return sorted(rows, key=lambda row: row[0])
+
+
+def installed_header(one: Shipped) -> bytes:
+    """The header as the database keeps it: with what installation added, after the region."""
+    after: list[Row] = [
+        (1008, Type.INT32, int((one.at or BUILT).timestamp())),
+        (1029, Type.CHAR, [int(good.path in one.replaced) for good in _files(one)]),
+        (1127, Type.INT32, 3),
+        (1128, Type.INT32, int(BUILT.timestamp())),
+    ]
+    return header(rows_of(one), after=after)
+
+
+def key_header() -> bytes:
+    """The header under which an imported key is on record."""
+    return header([
+        (1000, Type.STRING, "gpg-pubkey"),
+        (1001, Type.STRING, "7ide0ff1"),
+        (1002, Type.STRING, "65a0f3c8"),
+        (1004, Type.TRANSLATED, [f"{OFFICE} <office@tides.example> public key"]),
+        (1005, Type.TRANSLATED, ["-----BEGIN PGP PUBLIC KEY BLOCK-----\n"]),
+        (1022, Type.STRING, "(none)"),
+    ])  # fmt: skip
+
+
+def archive(one: Shipped, packer: str = "gzip") -> bytes:
+    """The archive of a ware."""
+    last = {good.twin: good.path for good in one.goods if good.twin}
+    members = []
+    for number, good in enumerate(one.goods, 1):
+        content = good.content if good.target is None else good.target.encode()
+        if good.twin and last[good.twin] != good.path:
+            content = b""
+        inode = _inode(one, number, good)
+        links = sum(g.twin == good.twin for g in one.goods) if good.twin else 1
+        members.append(
+            Member(
+                f".{good.path}", _mode(good), content or b"", int(BUILT.timestamp()), inode, links
+            )
+        )
+    payload = cpio(members)
+    return rpm_archive(f"{one.name}-{one.version}", rows_of(one), payload, packer)
+
+
+# -- files ----------------------------------------------------------------------------------
+
+
+def _mode(good: Good) -> int:
+    if good.target is not None:
+        return stat.S_IFLNK | 0o777
+    return (stat.S_IFDIR if good.is_directory else stat.S_IFREG) | good.mode
+
+
+def _inode(one: Shipped, number: int, good: Good) -> int:
+    if good.twin:
+        return 1 + next(at for at, other in enumerate(one.goods) if other.twin == good.twin)
+    return number
+
+
+def _file_rows(one: Shipped) -> list[Row]:
+    goods = _files(one)
+    if not goods:
+        return []
+    owners = dict(one.owners)
+    names = [good.path.rpartition("/")[2] for good in goods]
+    folders = sorted({f"{good.path.rpartition('/')[0]}/" for good in goods})
+    places = [folders.index(f"{good.path.rpartition('/')[0]}/") for good in goods]
+    named: list[Row] = [
+        (1116, Type.INT32, places),
+        (1117, Type.STRINGS, names),
+        (1118, Type.STRINGS, folders),
+    ]
+    algorithm: list[Row] = [(5011, Type.INT32, 8)]
+    if one.ancient:
+        named = [(1027, Type.STRINGS, [good.path for good in goods])]
+        algorithm = []
+    colour = 1 if one.architecture == "i686" else 2
+    return [
+        *named,
+        *algorithm,
+        (1028, Type.INT32, [len(good.content or good.target or b"") for good in goods]),
+        (1030, Type.INT16, [_mode(good) for good in goods]),
+        (1033, Type.INT16, [0] * len(goods)),
+        (1034, Type.INT32, [int(BUILT.timestamp())] * len(goods)),
+        (1035, Type.STRINGS, [_digest(good, one) for good in goods]),
+        (1036, Type.STRINGS, [good.target or "" for good in goods]),
+        (1037, Type.INT32, [_flags(good, one) for good in goods]),
+        (1039, Type.STRINGS, [owners.get(good.path, "root") for good in goods]),
+        (1040, Type.STRINGS, ["root"] * len(goods)),
+        (1045, Type.INT32, [0xFFFFFFFF ^ (0x23 if g.path in one.waived else 0) for g in goods]),
+        (1095, Type.INT32, [1] * len(goods)),
+        (1096, Type.INT32, [_inode(one, number, good) for number, good in enumerate(goods, 1)]),
+        (1097, Type.STRINGS, [_language(good) for good in goods]),
+        (
+            1140,
+            Type.INT32,
+            [colour if (good.content or b"")[:4] == b"\x7fELF" else 0 for good in goods],
+        ),
+    ]
+
+
+def _files(one: Shipped) -> list[Good]:
+    """Every path on record, those that are only claimed included."""
+    claimed = (Good(path, content=b"") for path in one.claimed)
+    return sorted((*one.goods, *claimed), key=lambda good: good.path)
+
+
+def _digest(good: Good, one: Shipped) -> str:
+    if good.content is None or good.path in one.claimed:
+        return ""
+    return good.md5 if one.ancient else hashlib.sha256(good.content).hexdigest()
+
+
+def _flags(good: Good, one: Shipped) -> int:
+    flags = _CONFIG | 16 if good.config else 0
+    if good.path in one.claimed:
+        flags |= _GHOST
+    if good.path in one.may_be_missing:
+        flags |= 8
+    if good.path.endswith("/copyright"):
+        flags |= 128
+    elif good.path.startswith(("/usr/share/doc/", "/usr/share/man/")) and good.content is not None:
+        flags |= 2
+    return flags
+
+
+def _language(good: Good) -> str:
+    parts = good.path.split("/")
+    return parts[4] if good.path.startswith("/usr/share/locale/") and len(parts) > 5 else ""
+
+
+# -- relations ------------------------------------------------------------------------------
+
+
+def _relation_rows(numbers: tuple[int, int, int], relations: list[Relation]) -> list[Row]:
+    if not relations:
+        return []
+    names, flags, versions = numbers
+    return [
+        (names, Type.STRINGS, [name for name, _, _ in relations]),
+        (flags, Type.INT32, [flag for _, flag, _ in relations]),
+        (versions, Type.STRINGS, [version for _, _, version in relations]),
+    ]
+
+
+def _provides(one: Shipped) -> Iterator[Relation]:
+    epoch = f"{one.ware.epoch}:" if one.ware.epoch else ""
+    full = f"{epoch}{one.version}"
+    if one.ware.settings:
+        yield f"config({one.name})", EQUAL, full
+    if one.ware.library:
+        yield f"{one.ware.library}{BITS if one.architecture == 'x86_64' else ''}", 0, ""
+    yield one.name, EQUAL, full
+    if one.architecture == "x86_64":
+        yield f"{one.name}(x86-64)", EQUAL, full
+    yield from _all(one.ware.provides)
+
+
+def _requires(one: Shipped) -> Iterator[Relation]:
+    ware = one.ware
+    epoch = f"{ware.epoch}:" if ware.epoch else ""
+    if any(script in _SCRIPT_TAGS for script in ware.scripts) and ware.name != "coastbase":
+        yield "/usr/bin/dsh", _POST, ""
+    if ware.settings:
+        yield f"config({one.name})", EQUAL, f"{epoch}{one.version}"
+    sonames = dict(one.sonames)
+    for relation in _all(f"{ware.needs_first}, {ware.needs}"):
+        soname = sonames.get(relation[0])
+        if soname and one.architecture != "noarch":
+            yield f"{soname}{BITS if one.architecture == 'x86_64' else ''}", 0, ""
+            if not relation[1]:
+                continue
+        yield relation
+    yield from one.needs
+    for feature, since in _FEATURES:
+        yield f"rpmlib({feature})", LESS | EQUAL | FORMAT, since
+    if any(relation[0].startswith("(") for relation in one.needs):
+        yield "rpmlib(RichDependencies)", LESS | EQUAL | FORMAT, "4.12.0-1"
+
+
+def _all(text: str) -> list[Relation]:
+    """Relations out of the world's notation; alternatives become a rich expression."""
+    found = []
+    for group in filter(None, (part.strip() for part in text.split(","))):
+        if group.startswith("("):
+            found.append((group, 0, ""))
+            continue
+        terms = [_term(item.strip()) for item in group.split("|")]
+        if len(terms) == 1:
+            found.append(terms[0])
+        else:
+            found.append((f"({' or '.join(_written(*term) for term in terms)})", 0, ""))
+    return found
+
+
+def _term(text: str) -> Relation:
+    match = _ITEM.fullmatch(text)
+    assert match is not None, text
+    name = package_name(match["name"])
+    return (
+        (name, _OPERATORS[match["operator"]], match["version"])
+        if match["version"]
+        else (name, 0, "")
+    )
+
+
+def _written(name: str, flags: int, version: str) -> str:
+    signs = {LESS: "<", LESS | EQUAL: "<=", EQUAL: "=", GREATER | EQUAL: ">=", GREATER: ">"}
+    return f"{name} {signs[flags]} {version}" if flags else name
