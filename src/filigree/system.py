@@ -74,6 +74,16 @@ class System:
             self._archives[id(archive.package)] = archive
         return self._opened[path]
 
+    def archive_of(self, package: Package) -> Archive | None:
+        """The archive that a package was read from; None where it is on record."""
+        return self._archives.get(id(package))
+
+    def own_files(self, pattern: str) -> list[str]:
+        """The auditor's own regular files that a glob matches, sorted."""
+        from glob import glob
+
+        return sorted(path for path in glob(pattern) if os.path.isfile(path))
+
     @cached_property
     def _outside(self) -> Jail:
         """The auditor's own files: archives are given by where they lie outside of the root."""

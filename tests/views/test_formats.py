@@ -41,7 +41,7 @@ SCHEMA = {
     "dossier": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
     "repository seal key_id parts wanted damaged protected source_version paths needs provides "
-    "configuration scripts other_fields",
+    "configuration scripts fields",
     "contents": "package path kind role size mode owner group digest link_target",
     "owner": "path resolved owners",
     "needs": "name version depth kind requirement status via repeat",

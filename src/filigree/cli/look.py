@@ -100,7 +100,7 @@ def dossier(
     system: System,
     subjects: Subjects,
     full: Annotated[
-        bool, typer.Option("--full", help="Also the record's fields that have no place above.")
+        bool, typer.Option("--full", help="Also the record itself, every field by its own name.")
     ] = False,
 ) -> Asked:
     """Everything known of a package."""
@@ -146,11 +146,21 @@ def owner(
             show_default=False,
         ),
     ],
+    inside: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--in",
+            metavar="ARCHIVE",
+            help="Look in this archive, or in those of a glob, and not in what is installed; repeatable.",
+            show_default=False,
+        ),
+    ] = None,
 ) -> Asked:
     """Which package a path comes from, and how we know."""
     from filigree.questions.owner import owner
 
-    return owner(system, map(typed_path, paths)), {}
+    answer = owner(system, map(typed_path, paths), map(typed_path, inside or ()))
+    return answer, {"inside": bool(inside)}
 
 
 def _match(**chosen: bool) -> Match:

@@ -69,8 +69,8 @@ class Records(Protocol):
         """The maintainers' scripts of a package."""
         ...
 
-    def other_fields(self, package: Package) -> Mapping[str, str]:
-        """The fields of a package's record that the model has no place for, as the family names them."""
+    def fields(self, package: Package) -> Mapping[str, str]:
+        """Every field of a package's record, as the family names them."""
         ...
 
 

@@ -225,6 +225,12 @@ class Header:
         return self._store + self._offsets[at] if at < len(self._offsets) else self.end
 
 
+def header_size(head: bytes) -> int:
+    """How many bytes a header takes, told by its first eight: the magic left out."""
+    count, size = _HEAD.unpack_from(head)
+    return _HEAD.size + int(count) * _ENTRY.size + int(size)
+
+
 def read_header(blob: bytes, start: int = 0, magic: bool = False) -> Header:
     """The header at `start`, with its magic in front (as in a package file) or without (as in a
     database). Raises HeaderError.

@@ -88,7 +88,8 @@ class FileRecord(NamedTuple):
     where it is to have none. `waived` are aspects that its packager does not want to be judged by.
 
     `excuse` is why the file may be absent by the system's own declared policy, `moot` why the
-    record says nothing of what is at that place. `remarks` are for people.
+    record says nothing of what is at that place, `trick` in what way a path of an archive would lead
+    elsewhere if it were followed. `remarks` are for people.
     """
 
     path: str
@@ -108,6 +109,7 @@ class FileRecord(NamedTuple):
     capabilities: str | None = None
     waived: frozenset[Aspect] = frozenset()
     moot: str | None = None
+    trick: str | None = None
     remarks: tuple[str, ...] = ()
 
     @property

@@ -17,13 +17,14 @@ class State(StrEnum):
     AWAITING_TRIGGERS = "awaiting-triggers"
     PENDING_TRIGGERS = "pending-triggers"
     CONFIGURATION_LEFT = "configuration-left"
+    ARCHIVE = "archive"
     NOT_INSTALLED = "not-installed"
     UNKNOWN = "unknown"
 
     @property
     def present(self) -> bool:
         """Whether the package's files are, at least in part, on the disk."""
-        return self not in (State.CONFIGURATION_LEFT, State.NOT_INSTALLED)
+        return self not in (State.CONFIGURATION_LEFT, State.NOT_INSTALLED, State.ARCHIVE)
 
     @property
     def sound(self) -> bool:

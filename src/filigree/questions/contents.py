@@ -6,8 +6,8 @@ from typing import NamedTuple
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError
-from filigree.model.files import FileRecord, Kind, Observation, Role
-from filigree.model.package import Package
+from filigree.model.files import Aspect, FileRecord, Kind, Observation, Role
+from filigree.model.package import Package, State
 from filigree.model.roles import role_of
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
@@ -29,6 +29,7 @@ class Content(NamedTuple):
     architecture: str
     version: str
     remarks: tuple[str, ...]
+    trick: str | None
 
 
 def contents(
@@ -36,8 +37,9 @@ def contents(
 ) -> Answer[Content]:
     """The paths of the packages that the subjects point at, of the given roles or of all.
 
-    Digests are those on record. Kind, size, mode, owner, group and link target come from the disk
-    where the family does not record them; `summary["observed"]` names those.
+    Digests are those on record; an archive's are held against its payload, or computed from it. Kind,
+    size, mode, owner, group and link target come from the disk where the family does not record them;
+    `summary["observed"]` names those. Bad news where a path of an archive would lead elsewhere.
     """
     matched = match_subjects(system, subjects)
     wanted = frozenset(roles)
@@ -47,6 +49,7 @@ def contents(
         for row in _rows(system, package)
         if not wanted or row.role in wanted
     ]
+    tricks = sum(row.trick is not None for row in rows)
     return Answer(
         "contents",
         system.system_label,
@@ -56,11 +59,12 @@ def contents(
             "paths": len(rows),
             "size": sum(row.size or 0 for row in rows if row.kind is Kind.FILE),
             "roles": totals(rows),
-            "observed": _observed(system),
+            "observed": _observed(system, matched.packages),
+            "tricks": tricks,
         },
         system.gaps,
         [str(unmatched) for unmatched in matched.unmatched],
-        bad_news=bool(matched.unmatched) or (bool(wanted) and not rows),
+        bad_news=bool(matched.unmatched or tricks) or (bool(wanted) and not rows),
     )
 
 
@@ -75,14 +79,19 @@ def totals(rows: Iterable[Content]) -> dict[str, dict[str, int]]:
     return {r.value: {"paths": n, "size": sizes[r]} for r, n in counts.most_common()}
 
 
-def _observed(system: System) -> list[str]:
-    told = {aspect.value for aspect in system.database.aspects}
+def _observed(system: System, packages: Iterable[Package]) -> list[str]:
+    """What the records of some of the packages do not tell, and was looked at on the disk."""
+    told = set(Aspect)
+    for package in packages:
+        told &= system.records(package).aspects
     return [name for name in ("size", "mode", "owner", "group", "link-target") if name not in told]
 
 
 def _rows(system: System, package: Package) -> Iterator[Content]:
-    for record in system.database.files(package):
-        yield _row(system, package, record, _look(system, package, record))
+    archived = package.state is State.ARCHIVE
+    for record in system.records(package).files(package):
+        seen = None if archived or record.moot is not None else _look(system, package, record)
+        yield _row(system, package, record, seen)
 
 
 def _look(system: System, package: Package, record: FileRecord) -> Observation | None:
@@ -116,4 +125,5 @@ def _row(system: System, package: Package, record: FileRecord, seen: Observation
         architecture=package.architecture,
         version=package.version,
         remarks=record.remarks if record.moot is None else (*record.remarks, record.moot),
+        trick=record.trick,
     )

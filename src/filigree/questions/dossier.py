@@ -4,12 +4,14 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from filigree.model.answer import Answer
+from filigree.model.archives import ArchiveFacts
 from filigree.model.files import Difference, Verdict
 from filigree.model.needs import Need, Relation
-from filigree.model.package import Package, Script, VersionParts, Wanted
+from filigree.model.package import Package, Script, State, VersionParts, Wanted
 from filigree.questions.graph import Graph
 from filigree.questions.judging import judge
-from filigree.questions.needs import Standing, why_without
+from filigree.questions.naming import misnamed
+from filigree.questions.needs import Standing, unjudged, why_without
 from filigree.questions.rows import PackageRow, package_facts, short_labels
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
@@ -32,18 +34,30 @@ class NeedOfPackage:
 
 @dataclass(frozen=True, slots=True)
 class ConfigurationFile:
-    """A file that an administrator may change, and whether somebody did."""
+    """A file that an administrator may change, and whether somebody did; None of an archive's."""
 
     path: str
-    verdict: Verdict
+    verdict: Verdict | None
     differences: list[Difference]
+
+
+@dataclass(frozen=True, slots=True)
+class Standin:
+    """A package of the same name and architecture that is installed; `order` is `newer`, `same`, `older`."""
+
+    version: str
+    order: str
 
 
 @dataclass(frozen=True, slots=True)
 class Dossier(PackageRow):
     """The record of a package, and everything else that is known of it.
 
-    `other_fields` are the record's fields that have no place above; None unless asked for.
+    Of an archive: the file itself, in what its name disagrees with what is in it, and what is installed
+    here of that name. `silent_on` is what the record does not say, each with the reason.
+
+
+    `fields` are the record's own, by their own names; None unless asked for.
     """
 
     parts: VersionParts
@@ -56,11 +70,15 @@ class Dossier(PackageRow):
     provides: list[str]
     configuration: list[ConfigurationFile]
     scripts: list[Script]
-    other_fields: Mapping[str, str] | None
+    fields: Mapping[str, str] | None
+    archive: ArchiveFacts | None
+    misnamed: list[str]
+    installed_here: list[Standin]
+    silent_on: Mapping[str, str]
 
 
 def dossier(system: System, subjects: Iterable[str], full: bool = False) -> Answer[Dossier]:
-    """The dossiers of the packages that the subjects point at; `full` adds the other fields."""
+    """The dossiers of the packages that the subjects point at; `full` adds the record's own fields."""
     matched = match_subjects(system, subjects)
     graph = Graph(system)
     rows = [_dossier(system, graph, package, full) for package in matched.packages]
@@ -68,18 +86,23 @@ def dossier(system: System, subjects: Iterable[str], full: bool = False) -> Answ
         "dossier",
         system.system_label,
         rows,
-        {"packages": len(rows), "silent_on": dict(system.family.silent_on)},
+        {"packages": len(rows)},
         system.gaps,
         [str(unmatched) for unmatched in matched.unmatched],
-        bad_news=bool(matched.unmatched),
+        bad_news=bool(matched.unmatched) or any(row.misnamed for row in rows),
     )
 
 
 def _dossier(system: System, graph: Graph, package: Package, full: bool) -> Dossier:
-    database = system.database
+    database = system.records(package)
+    family = system.family_of(package)
+    archive = system.archive_of(package)
+    facts = archive.facts if archive else None
+    if archive is not None and not graph.judges(package):
+        system.report(unjudged(system, package))
     return Dossier(
         **package_facts(package),
-        parts=system.family.split_version(package.version),
+        parts=family.split_version(package.version),
         wanted=package.wanted,
         damaged=package.damaged,
         protected=package.protected,
@@ -89,12 +112,30 @@ def _dossier(system: System, graph: Graph, package: Package, full: bool) -> Doss
         provides=[str(capability) for capability in database.capabilities(package)[1:]],
         configuration=_configuration(system, package),
         scripts=list(database.scripts(package)),
-        other_fields=database.other_fields(package) if full else None,
+        fields=database.fields(package) if full else None,
+        archive=facts,
+        misnamed=misnamed(system, package, facts) if facts else [],
+        installed_here=_installed_here(system, package) if facts else [],
+        silent_on={} if facts else family.silent_on,
     )
 
 
+def _installed_here(system: System, package: Package) -> list[Standin]:
+    """What is installed of an archive's name and architecture."""
+    if package.family != system.family.name:
+        return []
+    found = []
+    for other in system.packages:
+        if other.state.present and other.name == package.name:
+            if other.architecture != package.architecture:
+                continue
+            order = system.family.compare_versions(other.version, package.version)
+            found.append(Standin(other.version, ("same", "newer", "older")[order]))
+    return found
+
+
 def _need(graph: Graph, need: Need, package: Package) -> NeedOfPackage:
-    if not need.kind.positive:
+    if not need.kind.positive or not graph.judges(package):
         return NeedOfPackage(need.kind, need.text, None, [], None)
     met, holders = graph.met_by(need, package)
     status = Standing.MET if met else Standing.UNMET
@@ -104,7 +145,10 @@ def _need(graph: Graph, need: Need, package: Package) -> NeedOfPackage:
 
 def _configuration(system: System, package: Package) -> list[ConfigurationFile]:
     found = []
-    for record in system.database.configuration(package):
+    for record in system.records(package).configuration(package):
+        if package.state is State.ARCHIVE:
+            found.append(ConfigurationFile(record.path, None, []))
+            continue
         judged = judge(system, record)
         found.append(ConfigurationFile(record.location, judged.verdict, list(judged.differences)))
     return found

@@ -6,7 +6,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from filigree.model.needs import Capability, Need, Relation, Term
-from filigree.model.package import Package
+from filigree.model.package import Package, State
 from filigree.questions.meeting import Meeting, meet
 from filigree.system import System
 
@@ -19,12 +19,13 @@ class Tie(NamedTuple):
     """One need between two packages.
 
     `holder` is None where nothing installed meets it, and where it is `met` without any package.
+    `met` is None where that cannot be judged.
     """
 
     asker: Package
     need: Need
     holder: Package | None
-    met: bool
+    met: bool | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +58,10 @@ class Graph:
                 found[capability.name].append((package, capability))
         return found
 
+    def judges(self, package: Package) -> bool:
+        """Whether a package's needs can be judged: an archive of another family's cannot."""
+        return package.family == self._system.family.name
+
     def met_by(self, need: Need, asker: Package) -> Meeting:
         """What meets a need, in the order of its alternatives."""
         if need.granted is not None:
@@ -67,12 +72,25 @@ class Graph:
         """The packages that meet a term: through a name that they provide, or by owning a path."""
         met: dict[int, Package] = {}
         meets = self._system.database.meets
+        if asker.state is State.ARCHIVE and self._meets_itself(term, asker):
+            met[id(asker)] = asker
         for holder, capability in self._holders.get(term.name, ()):
             if meets(term, asker, holder, capability):
                 met.setdefault(id(holder), holder)
         if term.name.startswith("/"):
             met.update((id(holder), holder) for holder in self._owners(term.name))
         return list(met.values())
+
+    def _meets_itself(self, term: Term, archive: Package) -> bool:
+        """Whether an archive brings what it needs."""
+        records, meets = self._system.records(archive), self._system.database.meets
+        if term.name.startswith("/") and term.name in records.listing(archive):
+            return True
+        return any(
+            meets(term, archive, archive, capability)
+            for capability in records.capabilities(archive)
+            if capability.name == term.name
+        )
 
     def _owners(self, path: str) -> list[Package]:
         """The present packages that own a path, or the same file by another path."""
@@ -87,7 +105,9 @@ class Graph:
         if ties is None:
             ties = []
             for need in self._system.records(package).needs(package):
-                if need.kind.positive:
+                if need.kind.positive and not self.judges(package):
+                    ties.append(Tie(package, need, None, None))
+                elif need.kind.positive:
                     met, holders = self.met_by(need, package)
                     ties += (Tie(package, need, holder, met) for holder in holders or _NOBODY)
             self._forward[id(package)] = ties

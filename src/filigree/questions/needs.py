@@ -5,10 +5,10 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
-from filigree.model.answer import Answer
+from filigree.model.answer import Answer, Gap
 from filigree.model.needs import Need, Relation
-from filigree.model.package import Package
-from filigree.questions.graph import HARD, Graph, Step
+from filigree.model.package import Package, State
+from filigree.questions.graph import HARD, Graph, Step, Tie
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
@@ -25,6 +25,8 @@ class Standing(StrEnum):
 class NeedRow:
     """One need and one package at the other end of it (None where it is unmet, or needs none).
 
+    `status` is None where it cannot be judged: the needs of another family's archive.
+
     `via` is the package on this side; `repeat` is "cycle" or "folded" where the walk does not go
     on from here because it was, or is being, told elsewhere. `reason` is why a need is met without
     a package.
@@ -36,7 +38,7 @@ class NeedRow:
     depth: int
     kind: Relation
     requirement: str
-    status: Standing
+    status: Standing | None
     via: str
     via_version: str
     repeat: str | None
@@ -74,10 +76,14 @@ def _walk(
     backwards: bool,
 ) -> Answer[NeedRow]:
     matched = match_subjects(system, subjects)
-    starts = [p for p in matched.packages if p.state.present]
+    asked = (State.INSTALLED,) if backwards else (State.INSTALLED, State.ARCHIVE)
+    starts = [p for p in matched.packages if p.state.present or p.state in asked]
     notes = [str(unmatched) for unmatched in matched.unmatched]
-    notes += (f"{p.name} is not installed" for p in matched.packages if not p.state.present)
+    notes += (f"{p.name} is not installed" for p in matched.packages if p not in starts)
     graph = Graph(system)
+    for start in starts:
+        if not graph.judges(start):
+            system.report(unjudged(system, start))
     walks = [graph.walk(start, kinds, depth, backwards) for start in starts]
     steps = [step for walk in walks for step in walk]
     rows = [_row(step, backwards) for step in steps]
@@ -104,11 +110,25 @@ def _row(step: Step, backwards: bool) -> NeedRow:
         depth=step.depth,
         kind=tie.need.kind,
         requirement=tie.need.text,
-        status=Standing.MET if tie.met else Standing.UNMET,
+        status=_status(tie),
         via=via.name if via else "",
         via_version=via.version if via else "",
         repeat=step.repeat,
         reason=why_without(tie.need) if end is None and tie.met else None,
+    )
+
+
+def _status(tie: Tie) -> Standing | None:
+    if tie.met is None:
+        return None
+    return Standing.MET if tie.met else Standing.UNMET
+
+
+def unjudged(system: System, package: Package) -> Gap:
+    """That the needs of a package of another family cannot be judged here."""
+    return Gap(
+        f"whether the needs of {package.name} are met",
+        f"it is of the {package.family} family, and this is a system of the {system.family.name} family",
     )
 
 

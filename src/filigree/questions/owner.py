@@ -4,7 +4,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from filigree.model.answer import Answer
-from filigree.questions.ownership import How, Owned, OwnerSearch
+from filigree.questions.ownership import ArchivePaths, How, Owned, OwnerSearch, Paths
+from filigree.questions.subjects import match_archives
 from filigree.system import System
 
 
@@ -27,11 +28,20 @@ class PathOwners:
     owners: list[OwnerName]
 
 
-def owner(system: System, paths: Iterable[str]) -> Answer[PathOwners]:
-    """The owners of paths, globs and bare command names. Bad news where one has no owner."""
-    search = OwnerSearch(system)
+def owner(system: System, paths: Iterable[str], inside: Iterable[str] = ()) -> Answer[PathOwners]:
+    """The owners of paths, globs and bare command names. Bad news where one has no owner.
+
+    With archives `inside` which to look, those answer, and not what is installed.
+    """
     rows: list[PathOwners] = []
     notes: list[str] = []
+    archives = list(inside)
+    index: Paths | None = None
+    if archives:
+        matched = match_archives(system, archives)
+        notes += (str(unmatched) for unmatched in matched.unmatched)
+        index = ArchivePaths(system, matched.packages)
+    search = OwnerSearch(system, index)
     for path in paths:
         found = search.find(path)
         if not found:

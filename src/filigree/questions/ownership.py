@@ -2,11 +2,12 @@
 
 import fnmatch
 import re
+from collections.abc import Iterable
 from enum import StrEnum
 from functools import lru_cache
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
-from filigree.access.directories import LINK_LIMIT
+from filigree.access.directories import LINK_LIMIT, encoded
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.package import Package
@@ -45,13 +46,39 @@ class Owned(NamedTuple):
     owners: tuple[Owner, ...]
 
 
+class Paths(Protocol):
+    """Paths on record, and whose they are."""
+
+    def named(self, name: str) -> Iterable[tuple[Package, str]]: ...
+
+    def matching(self, pattern: str) -> Iterable[tuple[Package, str]]: ...
+
+
+class ArchivePaths:
+    """The paths of archives, instead of those of a system."""
+
+    def __init__(self, system: System, packages: Iterable[Package]) -> None:
+        self._listings = [(p, system.records(p).listing(p)) for p in packages]
+
+    def named(self, name: str) -> Iterable[tuple[Package, str]]:
+        return [(p, path) for p, listing in self._listings for path in listing.named(name)]
+
+    def matching(self, pattern: str) -> Iterable[tuple[Package, str]]:
+        compiled = re.compile(encoded(pattern), re.DOTALL)
+        return [(p, path) for p, paths in self._listings for path in paths.matching(compiled)]
+
+
 class OwnerSearch:
     """Looks for the owners of paths in one system; what many paths share is read once."""
 
-    def __init__(self, system: System) -> None:
+    def __init__(self, system: System, paths: "Paths | None" = None) -> None:
         self._system = system
-        self._managed = system.database.managed_links()
-        self._relocated = {r.original: r for r in system.database.relocations()}
+        installed = paths is None
+        self._paths: Paths = system.paths if paths is None else paths
+        self._on_disk_too = installed
+        self._managed = system.database.managed_links() if installed else {}
+        relocations = system.database.relocations() if installed else ()
+        self._relocated = {r.original: r for r in relocations}
         self._arrived = {self._system.real(r.moved_to): r for r in self._relocated.values()}
 
     def find(self, asked: str) -> list[Owned]:
@@ -74,6 +101,9 @@ class OwnerSearch:
             return Owned(path, None, tuple(self._listed(path, path)))
         if resolved is not None and not jail.exists(resolved):
             resolved = None
+        if not self._on_disk_too:
+            # What an archive holds is nothing to do with what is at that path here.
+            return Owned(path, None, tuple(self._listed(path, exact)))
         return Owned(path, resolved, tuple(self._search(path, exact)))
 
     def _search(self, path: str, exact: str) -> list[Owner]:
@@ -96,7 +126,7 @@ class OwnerSearch:
         if arrival is not None:
             names.add(arrival.original.rpartition("/")[2])
         found = []
-        for package, listed in (pair for name in names for pair in self._system.paths.named(name)):
+        for package, listed in (pair for name in names for pair in self._paths.named(name)):
             away = self._relocated.get(listed)
             if away is not None and away.keeper != package.name:
                 if away is arrival:
@@ -151,17 +181,17 @@ class OwnerSearch:
         return [self._owned(first[command]) for command in sorted(first)]
 
     def _programs(self, path: str) -> list[str]:
-        if self._system.jail.exists(path):
+        if self._on_disk_too and self._system.jail.exists(path):
             return [path]
         if _GLOB.search(path):
             return self._expand(path)
         name = path.rpartition("/")[2]
-        return [path] if any(path == listed for _, listed in self._system.paths.named(name)) else []
+        return [path] if any(path == listed for _, listed in self._paths.named(name)) else []
 
     def _expand(self, pattern: str) -> list[str]:
         """The paths that a glob matches, on record and on the disk. `*` stays in one part."""
-        found = {path for _, path in self._system.paths.matching(glob_pattern(pattern))}
-        if "**" not in pattern:
+        found = {path for _, path in self._paths.matching(glob_pattern(pattern))}
+        if self._on_disk_too and "**" not in pattern:
             found.update(self._on_disk(pattern))
         return sorted(found)
 

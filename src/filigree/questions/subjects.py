@@ -1,8 +1,10 @@
 """Subjects: how a user points at packages.
 
-    subject = path | glob | name [":" architecture] ["=" version]
+    subject = archive | path | glob | name [":" architecture] ["=" version]
 
-A path starts with `/` or `.`, or holds a `/`; a glob holds `*`, `?` or `[`.
+A path starts with `/` or `.`, or holds a `/`; a glob holds `*`, `?` or `[`. A path that is called as
+archives are is looked for among the auditor's own files first, and then below the root; of any other
+path it is the other way round, and an archive is told by its contents.
 """
 
 import fnmatch
@@ -11,14 +13,15 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 
-from filigree.model.errors import BadQuestion
+from filigree.families.registry import is_archive_name
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError, BadQuestion, DatabaseError
 from filigree.model.package import Package
 from filigree.questions.ownership import OwnerSearch
 from filigree.system import System
 
 _GLOB = re.compile(r"[*?\[]")
 _URL = re.compile(r"(?:https?|pkg):")
-_ARCHIVE = re.compile(r"\.(?:deb|rpm|t[xgbl]z|pkg\.tar\.(?:zst|xz|gz))$")
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +99,20 @@ def _match(system: System, subject: str) -> Sequence[Package] | Unmatched:
     return found
 
 
+def match_archives(system: System, subjects: Iterable[str]) -> Matched:
+    """The archives that the subjects point at, as paths or globs of the auditor's own."""
+    matched = Matched()
+    for subject in subjects:
+        found = _match_archives(system, subject)
+        if isinstance(found, Unmatched):
+            matched.unmatched.append(found)
+        elif not found:
+            matched.unmatched.append(Unmatched(subject, f"there is no archive {subject}"))
+        else:
+            matched.packages += found
+    return matched
+
+
 def split_subject(subject: str) -> tuple[str, str | None, str | None]:
     """Name, architecture and version of a subject that is no path.
 
@@ -108,15 +125,44 @@ def split_subject(subject: str) -> tuple[str, str | None, str | None]:
 
 
 def _match_path(system: System, subject: str) -> Sequence[Package] | Unmatched:
+    if is_archive_name(subject):
+        return _match_archives(system, subject) or _match_owned(system, subject)
+    found = _match_owned(system, subject)
+    if isinstance(found, Unmatched) and not _GLOB.search(subject):
+        archives = _match_archives(system, subject)
+        # A path that is no archive is of nobody's: that is the better thing to say.
+        return archives if isinstance(archives, list) and archives else found
+    return found
+
+
+def _match_archives(system: System, subject: str) -> list[Package] | Unmatched:
+    """The archives that a path or a glob of the auditor's own points at; none where nothing is there.
+
+    What is there, and is no archive that can be read, is said; of several the others are kept.
+    """
+    paths = system.own_files(subject) if _GLOB.search(subject) else [subject]
+    found: list[Package] = []
+    wrong: list[Unmatched] = []
+    for path in paths:
+        try:
+            found.append(system.archive(path).package)
+        except AccessError as error:
+            if not error.absent:
+                wrong.append(Unmatched(subject, f"{path} cannot be read: {error.what}"))
+        except DatabaseError as error:
+            wrong.append(Unmatched(subject, f"{path} is no archive that can be read: {error.what}"))
+    for unmatched in wrong if found else wrong[1:]:
+        system.report(Gap(unmatched.subject, unmatched.why))
+    return found or (wrong[0] if wrong else [])
+
+
+def _match_owned(system: System, subject: str) -> Sequence[Package] | Unmatched:
     owners = OwnerSearch(system).find(subject)
     found = list({id(o.package): o.package for one in owners for o in one.owners}.values())
     if found:
         return found
-    if _ARCHIVE.search(subject):
-        return Unmatched(
-            subject,
-            f"{subject} is of no installed package; archives themselves are not read yet",
-        )
+    if is_archive_name(subject):
+        return Unmatched(subject, f"there is no archive {subject}")
     return Unmatched(subject, f"no package on record has the path {subject}")
 
 
@@ -132,5 +178,7 @@ def _unknown_name(system: System, subject: str, name: str) -> Unmatched:
     if holders:
         close = tuple(dict.fromkeys(holders))
         return Unmatched(subject, f"{name} is no package, but a name that others provide", close)
+    if is_archive_name(subject) and system.own_files(subject):
+        return Unmatched(subject, f"no package on record is called {subject}", (f"./{subject}",))
     close = tuple(get_close_matches(name, names, n=3, cutoff=0.7))
     return Unmatched(subject, f"no package on record is called {subject}", close)

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 from filigree.access.workers import Done, share
 from filigree.model.answer import Answer, Gap
+from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Difference, Evidence, FileRecord, Kind, Role, Verdict
 from filigree.model.package import Package, State
 from filigree.model.roles import role_of
@@ -122,6 +123,14 @@ def _packages(
 ) -> tuple[Sequence[Package], list[str]]:
     if subjects is not None:
         matched = match_subjects(system, subjects)
+        for package in matched.packages:
+            archive = system.archive_of(package)
+            if archive is not None:
+                raise BadQuestion(
+                    f"{package.label} is an archive: what is judged is what is installed",
+                    archive.facts.path,
+                    "ask for its contents, or name the installed package",
+                )
         return matched.packages, [str(unmatched) for unmatched in matched.unmatched]
     system.database.report_unclaimed()
     return [p for p in system.packages if p.state is not State.NOT_INSTALLED], []

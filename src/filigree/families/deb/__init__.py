@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Mapping
 
 from filigree.access.jail import Jail
+from filigree.families.deb.archive import DebArchives
 from filigree.families.deb.database import DebDatabase
 from filigree.families.deb.places import STATUS, STATUS_PARTS
 from filigree.families.protocol import ArchiveFamily, Family, Report
@@ -24,7 +25,7 @@ class DebFamily:
         "built_at": "this family's record does not say",
     }
 
-    archives: ArchiveFamily | None = None
+    archives: ArchiveFamily | None = DebArchives()
 
     def looked_for(self) -> Iterable[str]:
         return (STATUS, STATUS_PARTS)

@@ -11,7 +11,6 @@ from filigree.families.deb.listing import DebListing
 from filigree.families.deb.needs import term_is_met
 from filigree.families.deb.policy import Policy, read_policy
 from filigree.families.deb.stanza import (
-    MODELLED,
     NotAPackage,
     capabilities_of,
     needs_of,
@@ -299,8 +298,8 @@ class DebDatabase:
                     found.append(Script(name, None))
         return tuple(found)
 
-    def other_fields(self, package: Package) -> Mapping[str, str]:
-        return {name: text for name, text in package.fields.items() if name not in MODELLED}
+    def fields(self, package: Package) -> Mapping[str, str]:
+        return package.fields
 
     def relocations(self) -> Sequence[Relocation]:
         return self._policy.relocations

@@ -33,12 +33,6 @@ RELATIONS = {
     "Conflicts": Relation.CONFLICTS,
     "Replaces": Relation.REPLACES,
 }
-MODELLED = frozenset({
-    "Package", "Version", "Architecture", "Status", "Section", "Source", "Description",
-    "Homepage", "Maintainer", "Installed-Size", "Provides", "Conffiles", *RELATIONS,
-})  # fmt: skip
-"""The fields that the model has a place for; `dossier --full` shows the others by name."""
-
 _SOURCE = re.compile(r"(\S+)(?:\s+\(([^()]*)\))?")
 
 
@@ -47,7 +41,9 @@ class NotAPackage(ValueError):
 
 
 def package_of(
-    fields: dict[str, str], reason: Reason | None, installed_at: datetime | None
+    fields: dict[str, str],
+    reason: Reason | None = None,
+    installed_at: datetime | None = None,
 ) -> Package:
     """The package of a stanza. Raises NotAPackage where name, version or architecture is missing."""
     name = fields.get("Package")

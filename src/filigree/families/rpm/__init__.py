@@ -5,6 +5,7 @@ from collections.abc import Iterable, Mapping
 from filigree.access.jail import Jail
 from filigree.families.protocol import ArchiveFamily, Family, Report
 from filigree.families.rpm import places
+from filigree.families.rpm.archive import RpmArchives
 from filigree.families.rpm.database import RpmDatabase, database_paths
 from filigree.formats.rpm_versions import compare_versions
 from filigree.formats.version_parts import split_version
@@ -16,7 +17,7 @@ class RpmFamily:
 
     name = "rpm"
     silent_on: Mapping[str, str] = {}
-    archives: ArchiveFamily | None = None
+    archives: ArchiveFamily | None = RpmArchives()
 
     def looked_for(self) -> Iterable[str]:
         return tuple(

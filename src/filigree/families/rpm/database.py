@@ -206,9 +206,9 @@ class RpmDatabase:
         header = self._header(package)
         return scripts_told(header, package, self._report) if header else ()
 
-    def other_fields(self, package: Package) -> Mapping[str, str]:
+    def fields(self, package: Package) -> Mapping[str, str]:
         header = self._header(package)
-        return described.other_fields_of(header) if header else {}
+        return described.fields_of(header) if header else {}
 
     def relocations(self) -> Sequence[Relocation]:
         return ()

@@ -78,11 +78,6 @@ _KINDS_OF_NEED = (
     ("conflicts", Relation.CONFLICTS),
     ("obsoletes", Relation.OBSOLETES),
 )
-_SHOWN = frozenset({
-    tags.NAME, tags.VERSION, tags.RELEASE, tags.EPOCH, tags.SUMMARY, tags.DESCRIPTION,
-    tags.BUILD_TIME, tags.BUILD_HOST, tags.INSTALL_TIME, tags.SIZE, tags.LONG_SIZE, tags.VENDOR,
-    tags.LICENSE, tags.PACKAGER, tags.GROUP, tags.URL, tags.ARCHITECTURE, tags.SOURCE_PACKAGE,
-})  # fmt: skip
 _SOURCE_NAME = re.compile(r"(?P<name>.+)-(?P<version>[^-]+-[^-]+)\.(?:no)?src\.rpm")
 _LONG = 2000
 
@@ -278,6 +273,7 @@ def files_of(header: Header) -> list[FileRecord]:
                 (canonical(carried) if carried else "") if is_file else None,
                 _waived(checks),
                 _STATES.get(state, f"it is in an unknown state, {state}") if state else None,
+                None,
                 (*_remarks(flags, colour if is_file else 0), *linked.get(path, ())),
             )
         )
@@ -360,12 +356,10 @@ def scripts_of(header: Header) -> tuple[Script, ...]:
     return tuple(found)
 
 
-def other_fields_of(header: Header, sealing: bool = False) -> Mapping[str, str]:
-    """Every tag of a header that the model has no place for, by its name, its values as text."""
+def fields_of(header: Header, sealing: bool = False) -> Mapping[str, str]:
+    """Every tag of a header, by its name, its values as text."""
     found = {}
     for tag in header:
-        if tag in _SHOWN and not sealing:
-            continue
         try:
             found[tags.tag_name(tag, sealing)] = _told(header.value(tag))
         except HeaderError as error:

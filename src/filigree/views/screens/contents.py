@@ -34,6 +34,9 @@ def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterat
         Piece(count_words(summary["paths"], "path"), Style.TITLE),
         f" of {count_words(summary['packages'], 'package')}, {size_words(summary['size'])} in files",
     ]
+    if summary["tricks"]:
+        tricks = count_words(summary["tricks"], "path")
+        parts += ("; ", Piece(f"{tricks} would lead elsewhere", Style.BAD))
     yield from closing(ink, *parts)
     if summary["observed"] and summary["paths"] and not options.get("totals"):
         silent = listed([name.replace("-", " ") for name in summary["observed"]])
@@ -70,13 +73,13 @@ def _totals(answer: Answer[Content], ink: Ink) -> Iterator[str]:
 
 
 def _table(records: Sequence[Content], ink: Ink) -> Iterator[str]:
-    remarked = any(record.remarks for record in records)
+    remarked = any(record.remarks or record.trick for record in records)
     columns = (*_TABLE, Column("remarks", wrap=True)) if remarked else _TABLE
     yield from ink.table(columns, [_cells(record, remarked) for record in records])
 
 
 def _cells(record: Content, remarked: bool) -> list[str | Piece]:
-    owner: str | Piece = record.owner or Piece("not on the disk", Style.FAINT)
+    owner: str | Piece = record.owner or Piece("not on record", Style.FAINT)
     if record.group and record.group != record.owner:
         owner = f"{owner}, group {record.group}"
     return [
@@ -88,8 +91,14 @@ def _cells(record: Content, remarked: bool) -> list[str | Piece]:
         size_words(record.size),
         record.mode or "",
         owner,
-        *([Piece("; ".join(record.remarks), Style.FAINT)] if remarked else []),
+        *([_remarks(record)] if remarked else []),
     ]
+
+
+def _remarks(record: Content) -> Piece:
+    if record.trick is not None:
+        return Piece("; ".join((f"a trick: {record.trick}", *record.remarks)), Style.BAD)
+    return Piece("; ".join(record.remarks), Style.FAINT)
 
 
 def _pointing(name: str, record: Content) -> str:

@@ -1,6 +1,6 @@
 """How a dossier is shown: grouped for reading."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import fields
 from typing import Any
 
@@ -25,7 +25,7 @@ def screen(answer: Answer[Dossier], ink: Ink, options: dict[str, Any]) -> Iterat
     for at, row in enumerate(answer.records):
         if at:
             yield ""
-        yield from _dossier(row, ink, answer.summary["silent_on"])
+        yield from _dossier(row, ink)
 
 
 def titles(options: dict[str, Any]) -> Sequence[str]:
@@ -44,20 +44,20 @@ def rows(answer: Answer[Dossier], options: dict[str, Any]) -> Iterator[Sequence[
                     yield (label, name, part)
 
 
-def _dossier(row: Dossier, ink: Ink, silent_on: dict[str, str]) -> Iterator[str]:
+def _dossier(row: Dossier, ink: Ink) -> Iterator[str]:
     yield ink.paint(line(Piece(row.name, Style.TITLE), f"  {row.summary or ''}"))
     yield from _identity(row, ink)
-    yield from _standing(row, ink)
-    yield from _origin(row, ink, silent_on)
+    yield from _archive(row, ink) if row.archive else _standing(row, ink)
+    yield from _origin(row, ink, row.silent_on)
     yield from _ties(row, ink)
     yield from _files(row, ink)
     if row.description:
         yield from _heading("Description", ink)
         for text in row.description.split("\n"):
             yield from ink.flowed(line("  ", text), 2)
-    if row.other_fields is not None:
-        yield from _heading("Other fields of the record", ink)
-        for name, value in row.other_fields.items():
+    if row.fields is not None:
+        yield from _heading("The record itself, by its own names", ink)
+        for name, value in row.fields.items():
             yield from fact(ink, f"  {name}", value, width=28)
 
 
@@ -89,6 +89,29 @@ def _identity(row: Dossier, ink: Ink) -> Iterator[str]:
     )
 
 
+def _archive(row: Dossier, ink: Ink) -> Iterator[str]:
+    assert row.archive is not None
+    yield from _heading("The archive", ink)
+    packed = row.archive.compression
+    yield from _facts(
+        ink,
+        (
+            ("file", row.archive.path),
+            ("format", row.archive.form),
+            ("payload", "not compressed" if packed == "none" else packed),
+            ("archive size", size_words(row.archive_size)),
+            ("installed size", size_words(row.installed_size)),
+        ),
+    )
+    for phrase in row.misnamed:
+        yield from fact(ink, "  misnamed", Piece(phrase, Style.BAD), width=20)
+    for other in row.installed_here:
+        there = "this very version" if other.order == "same" else f"{other.version}, {other.order}"
+        yield from fact(ink, "  installed here", there, width=20)
+    if not row.installed_here:
+        yield from fact(ink, "  installed here", Piece("not installed", Style.FAINT), width=20)
+
+
 def _standing(row: Dossier, ink: Ink) -> Iterator[str]:
     yield from _heading("Standing", ink)
     wanted = _WANTED.get(row.wanted)
@@ -110,7 +133,7 @@ def _standing(row: Dossier, ink: Ink) -> Iterator[str]:
     )
 
 
-def _origin(row: Dossier, ink: Ink, silent_on: dict[str, str]) -> Iterator[str]:
+def _origin(row: Dossier, ink: Ink, silent_on: Mapping[str, str]) -> Iterator[str]:
     yield from _heading("Origin", ink)
     source = row.source
     if source and row.source_version not in (None, row.version):
@@ -138,7 +161,7 @@ def _ties(row: Dossier, ink: Ink) -> Iterator[str]:
         return
     yield from _heading("Needs, and what it offers", ink)
     for kind in Relation:
-        if kind is Relation.FORMAT and row.other_fields is None:
+        if kind is Relation.FORMAT and row.fields is None:
             continue
         for at, need in enumerate(need for need in row.needs if need.kind is kind):
             name = kind.value.replace("-", " ") if not at else ""
@@ -168,7 +191,9 @@ def _files(row: Dossier, ink: Ink) -> Iterator[str]:
     yield from _heading("Files", ink)
     yield from fact(ink, "  paths", f"{row.paths:,}", width=20)
     for at, config in enumerate(row.configuration):
-        verdict = Piece(config.verdict.value, VERDICT_STYLES[config.verdict])
+        verdict = Piece("")
+        if config.verdict is not None:
+            verdict = Piece(config.verdict.value, VERDICT_STYLES[config.verdict])
         name = "  configuration" if not at else ""
         yield from fact(ink, name, config.path, "  ", verdict, width=20)
     scripts = [

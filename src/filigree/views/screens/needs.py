@@ -82,6 +82,8 @@ def _tree(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
         parts: list[str | Piece] = [margin]
         if row.status is Standing.UNMET:
             parts += (Piece(row.requirement, Style.BAD), "  ", Piece("unmet", Style.BAD))
+        elif row.status is None:
+            parts.append(row.requirement)
         elif row.name is None:
             parts += (row.requirement, Piece(f"  {row.reason}", Style.FAINT))
         else:

@@ -17,6 +17,7 @@ STATE_WORDS = {
     State.PENDING_TRIGGERS: "installed, triggers pending",
     State.CONFIGURATION_LEFT: "only configuration left",
     State.NOT_INSTALLED: "not installed",
+    State.ARCHIVE: "an archive",
     State.UNKNOWN: "in an unknown state",
 }
 REASON_WORDS = {

@@ -1,0 +1,190 @@
+"""Compressed bytes unpacked as they are asked for: never more in memory than one piece.
+
+The compression is told by the first bytes, for names lie. What comes out is bounded: by a share of
+what went in, as no honest payload exceeds it, and by the memory that an unpacker may take.
+"""
+
+import bz2
+import lzma
+import zlib
+from collections.abc import Callable
+from typing import Any, Protocol
+
+from filigree.formats.random_access import Bytes
+
+PIECE = 1 << 16
+MEMORY_LIMIT = 128 << 20
+ALLOWANCE = 1 << 30
+RATIO = 250
+"""What may come out: so many bytes, and so many times what went in."""
+
+_MAGICS = (
+    (b"\x1f\x8b", "gzip"),
+    (b"BZh", "bzip2"),
+    (b"\xfd7zXZ\0", "xz"),
+    (b"\x28\xb5\x2f\xfd", "zstd"),
+    (b"\x5d\0\0", "lzma"),
+)
+
+
+class UnpackError(ValueError):
+    """A stream that cannot be unpacked, or only to more than is reasonable."""
+
+
+class _Decompressor(Protocol):
+    @property
+    def eof(self) -> bool: ...
+
+    @property
+    def unused_data(self) -> bytes: ...
+
+    def decompress(self, data: bytes, max_length: int) -> bytes: ...
+
+
+def compression_of(head: bytes) -> str:
+    """The compression of what starts so; "none" where it starts as none that is known."""
+    return next((name for magic, name in _MAGICS if head.startswith(magic)), "none")
+
+
+class Unpacked:
+    """A part of a file, unpacked from its start to its end. Raises UnpackError.
+
+    `position` counts the bytes that came out.
+    """
+
+    def __init__(self, source: Bytes, start: int, size: int) -> None:
+        self._source = source
+        self._at = start
+        self._end = start + size
+        self._start = start
+        self.position = 0
+        self.compression = compression_of(source.at(start, min(size, 8)))
+        self._next = _piece_reader(self)
+        self._rest = b""
+
+    @property
+    def read_so_far(self) -> int:
+        """How many packed bytes went in."""
+        return self._at - self._start
+
+    def packed(self, size: int = PIECE) -> bytes:
+        """The next packed bytes."""
+        data = self._source.at(self._at, min(size, self._end - self._at))
+        self._at += len(data)
+        return data
+
+    def read(self, size: int) -> bytes:
+        """So many bytes; fewer only at the end."""
+        parts = [self._rest[:size]]
+        got = len(parts[0])
+        self._rest = self._rest[size:]
+        while got < size:
+            piece = self._next()
+            if not piece:
+                break
+            parts.append(piece[: size - got])
+            self._rest = piece[size - got :]
+            got += len(parts[-1])
+        self.position += got
+        if self.position > ALLOWANCE + RATIO * self.read_so_far:
+            raise UnpackError(
+                f"it unpacks to more than {RATIO} times its size: {self.position} bytes "
+                f"came out of {self.read_so_far}"
+            )
+        return b"".join(parts)
+
+
+def _piece_reader(stream: Unpacked) -> Callable[[], bytes]:
+    """What gives the next piece of at most a few times PIECE; nothing at the end."""
+    match stream.compression:
+        case "none":
+            return stream.packed
+        case "zstd":
+            return _zstd(stream)
+        case "gzip":
+            return _Frames(stream, _Gzip).piece
+        case "bzip2":
+            return _Frames(stream, bz2.BZ2Decompressor).piece
+        case _:
+            form = lzma.FORMAT_XZ if stream.compression == "xz" else lzma.FORMAT_ALONE
+            return _Frames(stream, lambda: lzma.LZMADecompressor(form, MEMORY_LIMIT)).piece
+
+
+class _Gzip:
+    """The decompressor of one gzip member, with the face that the others have."""
+
+    def __init__(self) -> None:
+        self._inner = zlib.decompressobj(31)
+
+    @property
+    def eof(self) -> bool:
+        return self._inner.eof
+
+    @property
+    def unused_data(self) -> bytes:
+        return self._inner.unused_data
+
+    def decompress(self, data: bytes, max_length: int) -> bytes:
+        return self._inner.decompress(self._inner.unconsumed_tail + data, max_length)
+
+    @property
+    def needs_input(self) -> bool:
+        return not self._inner.unconsumed_tail
+
+
+class _Frames:
+    """Streams of one compression, one behind the other."""
+
+    def __init__(self, stream: Unpacked, new: Callable[[], Any]) -> None:
+        self._stream = stream
+        self._new = new
+        self._inner: Any = new()
+        self._fed = False
+        self._ahead = b""
+
+    def piece(self) -> bytes:
+        while True:
+            inner = self._inner
+            if inner.eof:
+                self._ahead = inner.unused_data or self._stream.packed()
+                if not self._ahead.strip(b"\0"):
+                    return b""
+                inner = self._inner = self._new()
+                self._fed = False
+            data = b""
+            if self._ahead:
+                data, self._ahead = self._ahead, b""
+            elif not self._fed or inner.needs_input:
+                data = self._stream.packed()
+                if not data and not inner.eof:
+                    raise UnpackError(f"the {self._stream.compression} stream is cut off")
+            self._fed = True
+            try:
+                out: bytes = inner.decompress(data, PIECE)
+            except (OSError, EOFError, ValueError, zlib.error, lzma.LZMAError) as error:
+                raise UnpackError(
+                    f"the {self._stream.compression} stream is damaged: {error}"
+                ) from error
+            if out:
+                return out
+
+
+def _zstd(stream: Unpacked) -> Callable[[], bytes]:
+    import zstandard
+
+    class Packed:
+        def read(self, size: int) -> bytes:
+            return stream.packed(size)
+
+    unpacker = zstandard.ZstdDecompressor(max_window_size=MEMORY_LIMIT)
+    packed: Any = Packed()
+    reader = unpacker.stream_reader(packed, read_size=PIECE, read_across_frames=True)
+
+    def piece() -> bytes:
+        try:
+            data: bytes = reader.read(PIECE)
+        except zstandard.ZstdError as error:
+            raise UnpackError(f"the zstd stream is damaged: {error}") from error
+        return data
+
+    return piece

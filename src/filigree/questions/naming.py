@@ -1,0 +1,31 @@
+"""Whether an archive is called what it is."""
+
+from filigree.model.archives import ArchiveFacts
+from filigree.model.package import Package
+from filigree.system import System
+
+
+def misnamed(system: System, package: Package, facts: ArchiveFacts) -> list[str]:
+    """In what the name of an archive's file disagrees with what is in it, as phrases."""
+    called = facts.path.rpartition("/")[2]
+    archives = system.family_of(package).archives
+    parts = archives.parts_of_name(called) if archives is not None else None
+    if archives is None or parts is None:
+        form = facts.form.partition(" ")[0]
+        return [f"{called} is not called as an archive of the {form} format is"]
+    if not any(parts):
+        right = archives.name_of(package)
+        return [f"{called} does not say what it is: it would be called {right}"]
+    version = package.version
+    if ":" not in parts.version:
+        version = version.partition(":")[2] or version
+    pairs = (
+        ("name", parts.name, package.name),
+        ("version", parts.version, version),
+        ("architecture", parts.architecture, package.architecture),
+    )
+    return [
+        f"the file is called after the {what} {said}, but holds {is_}"
+        for what, said, is_ in pairs
+        if said != is_
+    ]
