@@ -1,6 +1,6 @@
 """The budgets, as ratios measured in one run against something that everyone has.
 
-    python benchmarks/run.py [--whole-system] [--growth] [--runs N]
+    python benchmarks/run.py [--whole-system] [--growth] [--containers] [--runs N]
 
 Each pair of commands is run in turn (A B A B …) and the median of the pairwise ratios is printed, so
 that a machine that grows slower in between does not spoil the figure. Peak memory is the largest
@@ -8,6 +8,7 @@ process's resident set; for `verify` the workers' are added up as the most that 
 """
 
 import argparse
+import multiprocessing
 import os
 import shlex
 import statistics
@@ -15,8 +16,12 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
+
+from filigree.demo.rpm_bytes import hash_file, header, slot_file, sqlite_file
+from filigree.formats.rpm_header import Type
 
 BARE = """
 import typer
@@ -46,7 +51,9 @@ def run(command: str) -> Run:
         ["bash", "-c", f"exec {command}" if "|" not in command else command],
         cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
-    _, _, usage = os.wait4(process.pid, 0)
+    _, status, usage = os.wait4(process.pid, 0)
+    if os.waitstatus_to_exitcode(status) not in (0, 1, 3, 123):
+        raise SystemExit(f"it failed: {command}")
     return Run(time.perf_counter() - started, usage.ru_maxrss)
 
 
@@ -139,12 +146,82 @@ def growth(runs: int) -> None:
             )
 
 
+def made_up_headers(packages: int, paths: int) -> Iterator[bytes]:
+    """Headers of so many packages with so many paths each, every aspect of each file on record."""
+    for number in range(packages):
+        name = f"shoal{number:05d}"
+        folders = [f"/usr/share/{name}/{part}/" for part in range(paths // 20 + 1)]
+        needs = [f"shoal{(number * 7 + step) % packages:05d}" for step in (1, 2, 3)]
+        yield header([
+            (1000, Type.STRING, name),
+            (1001, Type.STRING, f"1.{number}"),
+            (1002, Type.STRING, "1"),
+            (1004, Type.TRANSLATED, [f"The shoal of number {number}"]),
+            (1005, Type.TRANSLATED, ["Sand, and more sand. " * 20]),
+            (1009, Type.INT32, number % 900 * 1024),
+            (1022, Type.STRING, "x86_64"),
+            (1028, Type.INT32, [4096] * paths),
+            (1030, Type.INT16, [0o100644] * paths),
+            (1034, Type.INT32, [1_700_000_000] * paths),
+            (1035, Type.STRINGS, [f"{number:032x}{grain:032x}" for grain in range(paths)]),
+            (1036, Type.STRINGS, [""] * paths),
+            (1037, Type.INT32, [0] * paths),
+            (1039, Type.STRINGS, ["root"] * paths),
+            (1040, Type.STRINGS, ["root"] * paths),
+            (1045, Type.INT32, [0xFFFFFFFF] * paths),
+            (1047, Type.STRINGS, [name]),
+            (1048, Type.INT32, [0] * 3),
+            (1049, Type.STRINGS, needs),
+            (1050, Type.STRINGS, [""] * 3),
+            (1112, Type.INT32, [8]),
+            (1113, Type.STRINGS, [f"1.{number}-1"]),
+            (1116, Type.INT32, [grain // 20 for grain in range(paths)]),
+            (1117, Type.STRINGS, [f"sand-{grain:04d}.grain" for grain in range(paths)]),
+            (1118, Type.STRINGS, folders),
+            (5011, Type.INT32, 8),
+        ], after=[(1008, Type.INT32, 1_700_000_000 + number)])  # fmt: skip
+
+
+def write_containers(folder: Path) -> None:
+    """The same packages in each container, below a root of its own."""
+    blobs = list(made_up_headers(3_000, 134))
+    pairs = [(number.to_bytes(4, "little"), blob) for number, blob in enumerate(blobs, 1)]
+    sqlite_file(folder / "sqlite/var/lib/rpm/rpmdb.sqlite", blobs)
+    for name, content in (
+        ("Packages.db", slot_file(blobs)),
+        ("Packages", hash_file(pairs, size=4096)),
+    ):
+        path = folder / name / "var/lib/rpm" / name
+        path.parent.mkdir(parents=True)
+        path.write_bytes(content)
+
+
+def containers(runs: int) -> None:
+    """3,000 packages and 400,000 paths in each container; the budget grows with the paths."""
+    print(f"\n3,000 packages and {3_000 * 134:,} paths in each container:")
+    with tempfile.TemporaryDirectory() as folder:
+        bare = Path(folder, "bare.py")
+        bare.write_text(BARE)
+        start = f"{shlex.quote(sys.executable)} {bare} one"
+        # In a process of its own: a child's peak memory is never below its parent's at the fork.
+        writer = multiprocessing.Process(target=write_containers, args=(Path(folder),))
+        writer.start()
+        writer.join()
+        for name in ("sqlite", "Packages.db", "Packages"):
+            for command in ("census", "owner /usr/share/shoal01999/3/sand-0071.grain"):
+                ours = f"{FILIGREE} {command} --root {Path(folder, name)}"
+                compare(f"{command.partition(' ')[0]}, {name}", ours, start, 3.0 * 400 / 120, runs)
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--whole-system", action="store_true", help="also verify every file")
     parser.add_argument("--runs", type=int, default=5)
     parser.add_argument("--growth", action="store_true", help="also 20,000 packages, made up")
+    parser.add_argument("--containers", action="store_true", help="also the containers of rpm")
     options = parser.parse_args()
+    if options.containers:
+        containers(options.runs)
     if not INFO.is_dir():
         print("this machine is no deb system: nothing to measure on")
         return 0

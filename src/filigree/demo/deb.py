@@ -1,11 +1,14 @@
 """Writes the database of a made-up `deb` system: our own writer of the format."""
 
+import io
+import tarfile
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, Good
+from filigree.demo.rpm_bytes import PACKERS
 from filigree.demo.world import OFFICE, PEOPLE, Ware
 from filigree.families.deb import places
 
@@ -133,3 +136,65 @@ def moved(one: Installed, diverted: Mapping[str, str]) -> Installed:
     """The same, with files put down where diversions send them. The record keeps the originals."""
     goods = tuple(replace(good, path=diverted.get(good.path, good.path)) for good in one.goods)
     return replace(one, goods=goods)
+
+
+def archive(one: Installed, packer: str = "xz", extra: Iterable[Good] = ()) -> bytes:
+    """The archive of a ware; `extra` goods are put in the payload as they are, and on no list."""
+    control = stanza(one).splitlines(keepends=True)
+    kept = (line for line in control if not line.startswith("Status:"))
+    text = "".join(kept).replace("Conffiles:\n", "")
+    lines = [line for line in text.splitlines(keepends=True) if not line.startswith(" /")]
+    files = {"control": "".join(lines)}
+    files["md5sums"] = "".join(
+        f"{g.md5}  {g.path[1:]}\n" for g in one.goods if g.content is not None and not g.config
+    )
+    settings = [good.path for good in one.goods if good.config]
+    if settings:
+        files["conffiles"] = "".join(f"{path}\n" for path in settings)
+    for script in one.ware.scripts:
+        files[script] = f"#!/bin/dsh\nset -e\n# {script} of {one.ware.name}\nexit 0\n"
+    described = [Good(name, 0o644, content.encode()) for name, content in files.items()]
+    shipped = [replace(good, path=f".{good.path}") for good in one.goods]
+    endings = {
+        "none": "",
+        "gzip": ".gz",
+        "xz": ".xz",
+        "zstd": ".zst",
+        "bzip2": ".bz2",
+        "lzma": ".lzma",
+    }
+    ending = endings[packer]
+    parts = {
+        "debian-binary": b"2.0\n",
+        f"control.tar{ending}": PACKERS[packer](tar(described)),
+        f"data.tar{ending}": PACKERS[packer](tar([*shipped, *extra])),
+    }
+    return ar(parts)
+
+
+def tar(goods: Iterable[Good]) -> bytes:
+    """A payload of goods, their paths as they are."""
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.GNU_FORMAT) as file:
+        for good in goods:
+            info = tarfile.TarInfo(good.path)
+            info.mode, info.mtime = good.mode, int(BUILT.timestamp())
+            info.uname = info.gname = "root"
+            if good.target is not None:
+                info.type, info.linkname, info.mode = tarfile.SYMTYPE, good.target, 0o777
+            elif good.content is None:
+                info.type = tarfile.DIRTYPE
+            else:
+                info.size = len(good.content)
+            file.addfile(info, io.BytesIO(good.content or b""))
+    return out.getvalue()
+
+
+def ar(parts: Mapping[str, bytes]) -> bytes:
+    """Members one behind the other."""
+    out = b"!<arch>\n"
+    for name, content in parts.items():
+        at = int(BUILT.timestamp())
+        out += f"{name:<16}{at:<12}{0:<6}{0:<6}{'100644':<8}{len(content):<10}`\n".encode()
+        out += content + b"\n" * (len(content) % 2)
+    return out

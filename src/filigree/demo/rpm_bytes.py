@@ -59,17 +59,19 @@ def header(
 
 def slot_file(blobs: Sequence[bytes]) -> bytes:
     """A slot file of these blobs, numbered from 1."""
-    slots, body = [], b""
+    pages = max(1, -(-(2 + len(blobs)) // 256))
+    slots, body = [], bytearray()
     for number, blob in enumerate(blobs, 1):
         size = -(-(16 + len(blob) + 12) // 16) * 16
         whole = struct.pack("<4s3I", b"BlbS", number, 1, len(blob)) + blob
         whole = whole.ljust(size - 12, b"\0")
         whole += struct.pack("<2I4s", zlib.adler32(whole), len(blob), b"BlbE")
-        slots.append(struct.pack("<4s3I", b"Slot", number, (4096 + len(body)) // 16, size // 16))
+        place = (4096 * pages + len(body)) // 16
+        slots.append(struct.pack("<4s3I", b"Slot", number, place, size // 16))
         body += whole
     free = struct.pack("<4s3I", b"Slot", 0, 0, 0)
-    table = struct.pack("<4s4I12x", b"RpmP", 0, 1, 1, len(blobs) + 1) + b"".join(slots)
-    return table + free * ((4096 - len(table)) // 16) + body
+    table = struct.pack("<4s4I12x", b"RpmP", 0, 1, pages, len(blobs) + 1) + b"".join(slots)
+    return table + free * ((4096 * pages - len(table)) // 16) + bytes(body)
 
 
 def hash_file(

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from filigree.demo.archives import FOLDER, write_archives
 from filigree.demo.curlew import build_curlew
 from filigree.demo.heron import build_heron
 from filigree.model.errors import BadQuestion
@@ -44,15 +45,16 @@ def build_stations(into: Path) -> dict[str, Path]:
     """Build every station below a folder. Raises BadQuestion rather than empty somebody's folder."""
     note = into / "README.txt"
     ours = note.is_file() and _MARK in note.read_text(errors="replace")
-    taken = [name for name in STATIONS if (into / name).exists()]
+    taken = [name for name in (*STATIONS, FOLDER) if (into / name).exists()]
     if taken and not ours:
         raise BadQuestion(
-            f"there is a folder {taken[0]} already, and it is not a station of ours",
+            f"there is a folder {taken[0]} already, and it is not one of ours",
             str(into),
             "name another folder with --into",
         )
     into.mkdir(parents=True, exist_ok=True)
     note.write_text(f"Made-up systems of the Sallow Coast Tide Office, {_MARK}.\n")
+    write_archives(into / FOLDER)
     return {name: build(into / name) for name, build in STATIONS.items()}
 
 

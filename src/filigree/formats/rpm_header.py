@@ -82,36 +82,52 @@ class Header:
             raise HeaderError(f"a header of {count} entries and {size} bytes is cut off", start)
         self._blob = blob
         self._index = index
-        self.entries = [Entry(*row) for row in _ENTRY.iter_unpack(blob[index : self._store])]
-        self._by_tag = {entry.tag: entry for entry in reversed(self.entries)}
+        rows = list(_ENTRY.iter_unpack(blob[index : self._store]))
+        rows.reverse()
+        # Of a tag that is there twice, the first counts.
+        self._rows = {row[0]: row for row in rows}
+
+    @cached_property
+    def entries(self) -> list[Entry]:
+        """Every entry, in the order of the index."""
+        return [Entry(*row) for row in _ENTRY.iter_unpack(self._blob[self._index : self._store])]
 
     def __contains__(self, tag: int) -> bool:
-        return tag in self._by_tag
+        return tag in self._rows
 
     def __iter__(self) -> Iterator[int]:
-        return iter(self._by_tag)
+        return reversed(self._rows)
+
+    def _entry(self, tag: int) -> Entry | None:
+        row = self._rows.get(tag)
+        return None if row is None else Entry._make(row)
 
     def value(self, tag: int) -> Value:
         """The values of a tag; None where it is absent. Raises HeaderError where they are damaged."""
-        entry = self._by_tag.get(tag)
+        entry = self._entry(tag)
         return None if entry is None else self._decoded(entry)
 
     def text(self, tag: int) -> str | None:
         """The first text of a tag; None where it is absent or no text."""
-        value = self.value(tag)
-        first = value[0] if isinstance(value, tuple) and value else None
-        return first if isinstance(first, str) else None
+        row = self._rows.get(tag)
+        if row is None or row[1] not in _TEXTS or not row[3]:
+            return None
+        start = self._store + row[2]
+        end = self._blob.find(b"\0", start, self.end)
+        if end < 0:
+            raise HeaderError("a text outside of the store, or without an end", start)
+        return self._blob[start:end].decode("utf-8", "surrogateescape")
 
     def texts(self, tag: int) -> tuple[str, ...]:
         """All texts of a tag; none where it is absent or no text."""
-        entry = self._by_tag.get(tag)
+        entry = self._entry(tag)
         if entry is None or entry.type not in _TEXTS:
             return ()
         return self._texts(entry)
 
     def raw_texts(self, tag: int) -> bytes:
         """The texts of a tag as they lie, each ended by a zero byte, and what may follow them."""
-        entry = self._by_tag.get(tag)
+        entry = self._entry(tag)
         if entry is None or entry.type not in _TEXTS:
             return b""
         start = self._place(entry)
@@ -122,7 +138,7 @@ class Header:
 
     def length(self, tag: int) -> int:
         """How many values a tag has."""
-        entry = self._by_tag.get(tag)
+        entry = self._entry(tag)
         return entry.length if entry else 0
 
     def number(self, tag: int) -> int | None:
@@ -132,7 +148,7 @@ class Header:
 
     def numbers(self, tag: int) -> tuple[int, ...]:
         """All numbers of a tag; none where it is absent or no number."""
-        entry = self._by_tag.get(tag)
+        entry = self._entry(tag)
         if entry is None or entry.type not in _WIDTHS:
             return ()
         return self._numbers(entry)
@@ -218,7 +234,7 @@ class Header:
 
     @cached_property
     def _offsets(self) -> list[int]:
-        return sorted({entry.offset for entry in self.entries})
+        return sorted({row[2] for row in self._rows.values()})
 
     def _next_after(self, entry: Entry) -> int:
         at = bisect_right(self._offsets, entry.offset)

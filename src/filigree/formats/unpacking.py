@@ -157,16 +157,21 @@ class _Frames:
             elif not self._fed or inner.needs_input:
                 data = self._stream.packed()
                 if not data and not inner.eof:
-                    raise UnpackError(f"the {self._stream.compression} stream is cut off")
+                    raise self._error("is cut off")
             self._fed = True
             try:
                 out: bytes = inner.decompress(data, PIECE)
             except (OSError, EOFError, ValueError, zlib.error, lzma.LZMAError) as error:
-                raise UnpackError(
-                    f"the {self._stream.compression} stream is damaged: {error}"
-                ) from error
+                raise self._error(f"is damaged: {error}") from error
             if out:
                 return out
+
+    def _error(self, why: str) -> UnpackError:
+        stream = self._stream
+        return UnpackError(
+            f"the {stream.compression} stream {why} (at byte {stream.read_so_far:,} of it, "
+            f"after {stream.position:,} bytes came out)"
+        )
 
 
 def _zstd(stream: Unpacked) -> Callable[[], bytes]:

@@ -43,7 +43,7 @@ class ConfigurationFile:
 
 @dataclass(frozen=True, slots=True)
 class Standin:
-    """A package of the same name and architecture that is installed; `order` is `newer`, `same`, `older`."""
+    """An installed package of the same name and architecture; it is `newer`, the `same`, or `older`."""
 
     version: str
     order: str

@@ -129,9 +129,12 @@ class RpmArchive:
     def _held(self, said: FileRecord, held: FileRecord | None, whole: bool) -> FileRecord:
         """One record of the header, with what the payload showed of it."""
         if held is None:
-            if whole and said.excuse is None:
+            if said.excuse is not None:
+                return said
+            if whole:
                 self._report(Gap(f"{said.path} in {self._path}", "it is not in the payload"))
-            return said
+            told = "not in the payload" if whole else "not reached in the payload, which breaks off"
+            return said._replace(remarks=(*said.remarks, told))
         if said.digest is not None and held.digest is not None and said.digest != held.digest:
             told = "what the payload holds is not what the header says"
             self._report(Gap(f"{said.path} in {self._path}", told))

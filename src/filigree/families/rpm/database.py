@@ -2,8 +2,8 @@
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property, lru_cache
+from typing import Any
 
 from filigree.access.jail import Jail
 from filigree.families.links import read_managed_links
@@ -94,22 +94,24 @@ class RpmDatabase:
     def _read_packages(self) -> list[Package]:
         found = []
         history, policy = History(self._jail, self._report), read_policy(self._jail, self._report)
+
+        def more(name: str, version: str, architecture: str) -> Mapping[str, Any]:
+            reason, repository = history.of(name, version, architecture)
+            return {
+                "reason": reason,
+                "repository": repository,
+                "held": policy.holds(name, version, architecture),
+                "protected": name in policy.protected,
+            }
+
         for place, header in self._headers():
             try:
                 if described.name_of(header) == described.KEY:
                     continue
-                package = described.package_of(header)
+                package = described.package_of(header, more=more)
             except HeaderError as error:
                 self._report(Gap(f"{self.path}, record {place}", str(error)))
                 continue
-            reason, repository = history.of(package)
-            package = replace(
-                package,
-                reason=reason,
-                repository=repository,
-                held=policy.holds(package),
-                protected=package.name in policy.protected,
-            )
             self._places[id(package)] = place
             self._counts[id(package)] = described.path_count(header)
             found.append(package)

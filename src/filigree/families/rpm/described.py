@@ -2,9 +2,10 @@
 
 import re
 import stat
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from itertools import chain, repeat
+from typing import Any
 
 from filigree.families.listing import PathListing, SplitListing
 from filigree.formats import rpm_tags as tags
@@ -87,8 +88,15 @@ def name_of(header: Header) -> str:
     return header.text(tags.NAME) or ""
 
 
-def package_of(header: Header, state: State = State.INSTALLED) -> Package:
-    """The package that a header describes. Raises HeaderError where it names none."""
+def package_of(
+    header: Header,
+    state: State = State.INSTALLED,
+    more: Callable[[str, str, str], Mapping[str, Any]] | None = None,
+) -> Package:
+    """The package that a header describes. Raises HeaderError where it names none.
+
+    `more` tells what else is known of a name, version and architecture, as fields of the package.
+    """
     name, version = header.text(tags.NAME), header.text(tags.VERSION)
     if not name or not version:
         raise HeaderError(f"a package without a {'version' if name else 'name'}", 0)
@@ -97,9 +105,11 @@ def package_of(header: Header, state: State = State.INSTALLED) -> Package:
     architecture = header.text(tags.ARCHITECTURE) or "none"
     if tags.SOURCE_PACKAGE not in header and tags.SOURCE_MARK in header:
         architecture = "src"
+    full = full_version(header.number(tags.EPOCH), version, header.text(tags.RELEASE))
     return Package(
+        **(more(name, full, architecture) if more else {}),
         name=name,
-        version=full_version(header.number(tags.EPOCH), version, header.text(tags.RELEASE)),
+        version=full,
         architecture=architecture,
         family="rpm",
         state=state,

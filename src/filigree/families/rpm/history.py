@@ -19,7 +19,7 @@ from filigree.formats.random_access import ContainerError
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
-from filigree.model.package import Package, Reason
+from filigree.model.package import Reason
 
 _QUERY = (
     "SELECT rpm.name, rpm.epoch, rpm.version, rpm.release, rpm.arch, trans_item.reason, repo.repoid"
@@ -48,10 +48,14 @@ class History:
         for part in (self._oldest, self._transactions, self._newest):
             part()
 
-    def of(self, package: Package) -> Standing:
-        """What is known of one package."""
-        exact = self._exact.get(_full(package), Standing())
-        reason = self._reasons.get(f"{package.name}.{package.architecture}", exact.reason)
+    def of(self, name: str, full: str, architecture: str) -> Standing:
+        """What is known of one package, by its name, full version and architecture."""
+        if not self._exact and not self._reasons:
+            return Standing()
+        epoch, version, release = split_version(full)
+        key = f"{name}-{epoch or 0}:{version}-{release or ''}.{architecture}"
+        exact = self._exact.get(key, Standing())
+        reason = self._reasons.get(f"{name}.{architecture}", exact.reason)
         return Standing(reason, exact.repository)
 
     def _newest(self) -> None:
@@ -114,9 +118,3 @@ class History:
 
 def _text(value: object) -> str | None:
     return value if isinstance(value, str) else None
-
-
-def _full(package: Package) -> str:
-    """Name, epoch, version, release and architecture in one, as the histories write them."""
-    epoch, version, release = split_version(package.version)
-    return f"{package.name}-{epoch or 0}:{version}-{release or ''}.{package.architecture}"

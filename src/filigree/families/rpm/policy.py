@@ -13,7 +13,6 @@ from filigree.families.rpm import places
 from filigree.formats.damage import text_of
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
-from filigree.model.package import Package
 
 
 class Policy(NamedTuple):
@@ -23,17 +22,17 @@ class Policy(NamedTuple):
     held_patterns: tuple[re.Pattern[str], ...]
     protected: frozenset[str]
 
-    def holds(self, package: Package) -> bool:
-        """Whether a package is held at its version."""
-        if package.name in self.held_names:
+    def holds(self, name: str, full: str, architecture: str) -> bool:
+        """Whether a package, by its name, full version and architecture, is held."""
+        if name in self.held_names:
             return True
         if not self.held_patterns:
             return False
-        epoch, version, release = split_version(package.version)
-        end = f"{version}-{release}.{package.architecture}"
+        epoch, version, release = split_version(full)
+        end = f"{version}-{release}.{architecture}"
         # Both ways of writing it are in use: the epoch before the version, or before the name.
-        spelled = (f"{package.name}-{epoch or 0}:{end}", f"{epoch or 0}:{package.name}-{end}")
-        return any(pattern.match(name) for pattern in self.held_patterns for name in spelled)
+        spelled = (f"{name}-{epoch or 0}:{end}", f"{epoch or 0}:{name}-{end}")
+        return any(pattern.match(way) for pattern in self.held_patterns for way in spelled)
 
 
 def read_policy(jail: Jail, report: Report) -> Policy:

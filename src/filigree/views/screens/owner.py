@@ -28,7 +28,10 @@ def screen(answer: Answer[PathOwners], ink: Ink, options: dict[str, Any]) -> Ite
         Column("how we know"),
     )
     table = [
-        cells for found in answer.records if len(found.owners) <= _MANY for cells in _cells(found)
+        cells
+        for found in answer.records
+        if len(found.owners) <= _MANY
+        for cells in _cells(found, bool(options.get("inside")))
     ]
     if table:
         yield from ink.table(columns, table)
@@ -58,15 +61,18 @@ def rows(answer: Answer[PathOwners], options: dict[str, Any]) -> Iterator[Sequen
             yield (found.path, found.resolved, *end)
 
 
-def _cells(found: PathOwners) -> Iterator[list[str | Piece]]:
+def _cells(found: PathOwners, inside: bool) -> Iterator[list[str | Piece]]:
     path = found.path
     if found.resolved is not None and found.resolved != path:
         path = f"{path} → {found.resolved}"
     if not found.owners:
         there = "of nobody's" if found.resolved else "there is no such path"
+        if inside:
+            there = "in none of the archives"
         yield [path, Piece(there, Style.BAD), "", ""]
     for owner in found.owners:
-        yield [path, Piece(owner.name, Style.NAME), owner.version, _how(found, owner)]
+        how = _WORDS[owner.how] if inside else _how(found, owner)
+        yield [path, Piece(owner.name, Style.NAME), owner.version, how]
         path = ""
 
 
