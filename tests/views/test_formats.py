@@ -24,7 +24,7 @@ from filigree.views.render import SCREENS, Format, render
 ASK: dict[str, Callable[[System], Answer[Any]]] = {
     "survey": survey,
     "census": census,
-    "dossier": lambda system: dossier(system, ["tidegauge", "oldgauge"], full=True),
+    "dossier": lambda system: dossier(system, ["tidegauge", "*gauge"], full=True),
     "contents": lambda system: contents(system, ["tidegauge", "tidetables"]),
     "owner": lambda system: owner(system, ["/usr", "/usr/bin/plot-chart", "/usr/sbin/gullcheck"]),
     "needs": lambda system: needs(system, ["tidegauge", "lockgate-firmware"], None),
@@ -41,12 +41,13 @@ SCHEMA = {
     "dossier": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
     "repository seal key_id parts wanted damaged protected source_version paths needs provides "
-    "configuration scripts fields",
-    "contents": "package path kind role size mode owner group digest link_target",
+    "configuration scripts other_fields archive misnamed installed_here silent_on",
+    "contents": "package path kind role size mode owner group digest link_target architecture version "
+    "remarks trick",
     "owner": "path resolved owners",
-    "needs": "name version depth kind requirement status via repeat",
-    "needed-by": "name version depth kind requirement status via repeat",
-    "verify": "package architecture path role verdict evidence differences reason",
+    "needs": "name version depth kind requirement status via repeat via_version architecture reason",
+    "needed-by": "name version depth kind requirement status via repeat via_version architecture reason",
+    "verify": "package architecture path role verdict evidence differences reason version",
 }
 
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from filigree.demo.archives import FOLDER, write_archives
+from filigree.demo.archives import CUT_OFF, FOLDER, MISNAMED, TRICKY, UNMET, write_archives
 from filigree.demo.curlew import build_curlew
 from filigree.demo.heron import build_heron
 from filigree.model.errors import BadQuestion
@@ -17,27 +17,41 @@ _MARK = "made by filigree demo"
 
 @dataclass(frozen=True, slots=True)
 class Stop:
-    """One stop of the walk: what is wondered, and the question that is asked. `{root}` is filled in."""
+    """One stop of the walk: what is wondered, and the question that is asked at a station."""
 
     says: str
     asks: tuple[str, ...]
+    station: str = "heron"
 
 
 STOPS: tuple[Stop, ...] = (
     Stop("A disk has come in from station heron. What kind of system is it, and how does it feel?",
          ("survey",)),
+    Stop("And another from curlew, which keeps its packages in quite another way.",
+         ("survey",), "curlew"),
     Stop("What did a person choose to install here, the biggest first?",
          ("census", "--chosen", "--sort", "size", "--limit", "8")),
-    Stop("Which packages have to do with charts?", ("census", "chart")),
-    Stop("Everything about the one that reads the gauge.", ("dossier", "tidegauge")),
+    Stop("What runs on the bare machine at curlew? Two versions stand side by side.",
+         ("census", "bedrock", "--columns", "name,version,reason,repository,installed_at"), "curlew"),
+    Stop("Everything about the package that reads the gauge.", ("dossier", "tidegauge")),
     Stop("Which programs and settings does it bring?",
          ("contents", "tidegauge", "--role", "program", "--role", "config")),
     Stop("What does it stand on?", ("needs", "tidegauge", "--deep")),
+    Stop("At curlew needs are paths, names of libraries, and whole sentences.",
+         ("needs", "chartroom", "harbourlog", "jetty"), "curlew"),
     Stop("And who stands on the sea water library?", ("needed-by", "libbrine2", "--deep")),
     Stop("Whose is this program, that one, and the viewer that links to another?",
          ("owner", "/usr/bin/plot-chart", "/usr/bin/plot-chart.ropewalk", "chart-viewer",
           "/usr/sbin/gullcheck")),
-    Stop("Is everything on this disk still as it was shipped?", ("verify",)),
+    Stop("Is everything on the disk of heron still as it was shipped?", ("verify",)),
+    Stop("And on curlew's, whose records tell more of each file?", ("verify",), "curlew"),
+    Stop("The keeper had archives in a folder. What is this one, really?",
+         ("dossier", f"./{FOLDER}/{MISNAMED}"), "curlew"),
+    Stop("Could this one be installed at curlew?", ("needs", f"./{FOLDER}/{UNMET}"), "curlew"),
+    Stop("What is in the one that was for nothing, and in the one that was cut off?",
+         ("contents", f"./{FOLDER}/{TRICKY}", f"./{FOLDER}/{CUT_OFF}"), "curlew"),
+    Stop("Which of the archives would bring this program?",
+         ("owner", "tidegauge", "--in", f"./{FOLDER}/tidegauge*", "--in", f"./{FOLDER}/silt*")),
 )  # fmt: skip
 
 
@@ -63,7 +77,7 @@ def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> No
     for stop in STOPS:
         say("")
         say(f"# {stop.says}")
-        root = roots["heron"]
+        root = roots[stop.station]
         arguments = [*stop.asks, "--root", root.name]
         say(f"$ filigree {' '.join(arguments)}")
         say("")

@@ -57,7 +57,7 @@ class Dossier(PackageRow):
     here of that name. `silent_on` is what the record does not say, each with the reason.
 
 
-    `fields` are the record's own, by their own names; None unless asked for.
+    `other_fields` is the record itself, by its own names; None unless asked for.
     """
 
     parts: VersionParts
@@ -70,7 +70,7 @@ class Dossier(PackageRow):
     provides: list[str]
     configuration: list[ConfigurationFile]
     scripts: list[Script]
-    fields: Mapping[str, str] | None
+    other_fields: Mapping[str, str] | None
     archive: ArchiveFacts | None
     misnamed: list[str]
     installed_here: list[Standin]
@@ -86,7 +86,7 @@ def dossier(system: System, subjects: Iterable[str], full: bool = False) -> Answ
         "dossier",
         system.system_label,
         rows,
-        {"packages": len(rows)},
+        {"packages": len(rows), "silent_on": dict(system.family.silent_on)},
         system.gaps,
         [str(unmatched) for unmatched in matched.unmatched],
         bad_news=bool(matched.unmatched) or any(row.misnamed for row in rows),
@@ -112,7 +112,7 @@ def _dossier(system: System, graph: Graph, package: Package, full: bool) -> Doss
         provides=[str(capability) for capability in database.capabilities(package)[1:]],
         configuration=_configuration(system, package),
         scripts=list(database.scripts(package)),
-        fields=database.fields(package) if full else None,
+        other_fields=database.fields(package) if full else None,
         archive=facts,
         misnamed=misnamed(system, package, facts) if facts else [],
         installed_here=_installed_here(system, package) if facts else [],

@@ -73,7 +73,8 @@ class Graph:
         met: dict[int, Package] = {}
         meets = self._system.database.meets
         if asker.state is State.ARCHIVE and self._meets_itself(term, asker):
-            met[id(asker)] = asker
+            # What is installed of that name would make room for it.
+            return [asker]
         for holder, capability in self._holders.get(term.name, ()):
             if meets(term, asker, holder, capability):
                 met.setdefault(id(holder), holder)

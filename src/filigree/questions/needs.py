@@ -34,14 +34,14 @@ class NeedRow:
 
     name: str | None
     version: str | None
-    architecture: str | None
     depth: int
     kind: Relation
     requirement: str
     status: Standing | None
     via: str
-    via_version: str
     repeat: str | None
+    via_version: str
+    architecture: str | None
     reason: str | None
 
 

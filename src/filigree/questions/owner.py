@@ -4,19 +4,20 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from filigree.model.answer import Answer
-from filigree.questions.ownership import ArchivePaths, How, Owned, OwnerSearch, Paths
+from filigree.questions.ownership import ArchivePaths, How, Owned, Owner, OwnerSearch, Paths
 from filigree.questions.subjects import match_archives
 from filigree.system import System
 
 
 @dataclass(frozen=True, slots=True)
 class OwnerName:
-    """A package that a path comes from, and how that is known."""
+    """A package that a path comes from, and how that is known; the file that it is in, of an archive."""
 
     name: str
     version: str
     architecture: str
     how: How
+    archive: str | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +47,7 @@ def owner(system: System, paths: Iterable[str], inside: Iterable[str] = ()) -> A
         found = search.find(path)
         if not found:
             notes.append(f"nothing here is called {path}")
-        rows += (_row(owned) for owned in found)
+        rows += (_row(system, owned) for owned in found)
     nobodys = sum(not row.owners for row in rows)
     summary = {"paths": len(rows), "owned": len(rows) - nobodys, "of_nobody": nobodys}
     return Answer(
@@ -54,12 +55,11 @@ def owner(system: System, paths: Iterable[str], inside: Iterable[str] = ()) -> A
     )
 
 
-def _row(owned: Owned) -> PathOwners:
-    return PathOwners(
-        owned.path,
-        owned.resolved,
-        [
-            OwnerName(o.package.name, o.package.version, o.package.architecture, o.how)
-            for o in owned.owners
-        ],
-    )
+def _row(system: System, owned: Owned) -> PathOwners:
+    return PathOwners(owned.path, owned.resolved, [_name(system, one) for one in owned.owners])
+
+
+def _name(system: System, one: Owner) -> OwnerName:
+    package, archive = one.package, system.archive_of(one.package)
+    path = archive.facts.path if archive else None
+    return OwnerName(package.name, package.version, package.architecture, one.how, path)

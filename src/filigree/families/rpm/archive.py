@@ -133,7 +133,7 @@ class RpmArchive:
                 return said
             if whole:
                 self._report(Gap(f"{said.path} in {self._path}", "it is not in the payload"))
-            told = "not in the payload" if whole else "not reached in the payload, which breaks off"
+            told = "not in the payload" if whole else "not reached in the payload"
             return said._replace(remarks=(*said.remarks, told))
         if said.digest is not None and held.digest is not None and said.digest != held.digest:
             told = "what the payload holds is not what the header says"

@@ -55,9 +55,9 @@ def _dossier(row: Dossier, ink: Ink) -> Iterator[str]:
         yield from _heading("Description", ink)
         for text in row.description.split("\n"):
             yield from ink.flowed(line("  ", text), 2)
-    if row.fields is not None:
+    if row.other_fields is not None:
         yield from _heading("The record itself, by its own names", ink)
-        for name, value in row.fields.items():
+        for name, value in row.other_fields.items():
             yield from fact(ink, f"  {name}", value, width=28)
 
 
@@ -161,7 +161,7 @@ def _ties(row: Dossier, ink: Ink) -> Iterator[str]:
         return
     yield from _heading("Needs, and what it offers", ink)
     for kind in Relation:
-        if kind is Relation.FORMAT and row.fields is None:
+        if kind is Relation.FORMAT and row.other_fields is None:
             continue
         for at, need in enumerate(need for need in row.needs if need.kind is kind):
             name = kind.value.replace("-", " ") if not at else ""

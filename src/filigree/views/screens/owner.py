@@ -49,16 +49,18 @@ def screen(answer: Answer[PathOwners], ink: Ink, options: dict[str, Any]) -> Ite
 
 
 def titles(options: dict[str, Any]) -> Sequence[str]:
-    return ("path", "resolved", "name", "version", "architecture", "how")
+    own = ("path", "resolved", "name", "version", "architecture", "how")
+    return (*own, "archive") if options.get("inside") else own
 
 
 def rows(answer: Answer[PathOwners], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    wide = len(titles(options))
     for found in answer.records:
         if not found.owners:
-            yield (found.path, found.resolved, None, None, None, None)
+            yield (found.path, found.resolved, None, None, None, None, None)[:wide]
         for owner in found.owners:
-            end = (owner.name, owner.version, owner.architecture, owner.how)
-            yield (found.path, found.resolved, *end)
+            end = (owner.name, owner.version, owner.architecture, owner.how, owner.archive)
+            yield (found.path, found.resolved, *end)[:wide]
 
 
 def _cells(found: PathOwners, inside: bool) -> Iterator[list[str | Piece]]:
@@ -71,7 +73,7 @@ def _cells(found: PathOwners, inside: bool) -> Iterator[list[str | Piece]]:
             there = "in none of the archives"
         yield [path, Piece(there, Style.BAD), "", ""]
     for owner in found.owners:
-        how = _WORDS[owner.how] if inside else _how(found, owner)
+        how = f"{_WORDS[owner.how]}, in {owner.archive}" if inside else _how(found, owner)
         yield [path, Piece(owner.name, Style.NAME), owner.version, how]
         path = ""
 
