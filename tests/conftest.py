@@ -13,6 +13,8 @@ import pytest
 from hypothesis import settings
 
 from filigree.__main__ import status
+from filigree.demo.archives import write_archives
+from filigree.demo.curlew import build_curlew
 from filigree.demo.heron import build_heron
 from tests.making import DebRoot
 
@@ -27,6 +29,18 @@ Run = Callable[..., "subprocess.CompletedProcess[str]"]
 def heron(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The station heron. Shared: no test may change it."""
     return build_heron(tmp_path_factory.mktemp("stations") / "heron")
+
+
+@pytest.fixture(scope="session")
+def curlew(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The station curlew. Shared: no test may change it."""
+    return build_curlew(tmp_path_factory.mktemp("stations") / "curlew")
+
+
+@pytest.fixture(scope="session")
+def archives(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """The archives of the keeper's folder, by name. Shared: no test may change them."""
+    return write_archives(tmp_path_factory.mktemp("archives"))
 
 
 @pytest.fixture

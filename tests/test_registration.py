@@ -1,0 +1,144 @@
+"""Families from elsewhere, and a house that names none."""
+
+import re
+from pathlib import Path
+
+import pytest
+
+import filigree
+from tests.conftest import Run
+
+TINY = '''
+from filigree.families.listing import PathListing
+from filigree.formats.version_parts import split_version
+from filigree.model.files import Aspect, FileRecord
+from filigree.model.needs import Capability
+from filigree.model.package import Package
+
+
+class Database:
+    """One package a line: name, version, path."""
+
+    aspects = frozenset({Aspect.PRESENCE})
+    architecture = "any"
+
+    def __init__(self, jail):
+        rows = jail.read("/var/tiny").decode().split("\\n")
+        self._rows = [row.split() for row in rows if row]
+        self._packages = [Package(name, version, "any", "tiny") for name, version, _ in self._rows]
+
+    def packages(self):
+        return self._packages
+
+    def _path(self, package):
+        return next(p for (_, _, p), one in zip(self._rows, self._packages) if one is package)
+
+    def listing(self, package):
+        return PathListing([self._path(package)])
+
+    def listings(self):
+        return ((package, self.listing(package)) for package in self._packages)
+
+    def path_count(self, package):
+        return 1
+
+    def report_unclaimed(self):
+        pass
+
+    def files(self, package):
+        return [FileRecord(self._path(package), self._path(package))]
+
+    def configuration(self, package):
+        return []
+
+    needs = scripts = configuration
+
+    def capabilities(self, package):
+        return (Capability(package.name, package.version),)
+
+    def meets(self, term, asker, holder, capability):
+        return term.name == capability.name
+
+    def fields(self, package):
+        return {"line": package.name}
+
+    def relocations(self):
+        return ()
+
+    def managed_links(self):
+        return {}
+
+    def keeper_of(self, path):
+        return None
+
+
+class Family:
+    name = "tiny"
+    silent_on = {"license": "a line has no room for one"}
+    archives = None
+
+    def looked_for(self):
+        return ("/var/tiny",)
+
+    def recognises(self, jail):
+        return jail.exists("/var/tiny")
+
+    def open(self, jail, report):
+        return Database(jail)
+
+    def split_version(self, version):
+        return split_version(version)
+
+    def compare_versions(self, one, other):
+        return (one > other) - (one < other)
+
+
+FAMILY = Family()
+'''
+
+
+@pytest.fixture
+def elsewhere(tmp_path: Path) -> Path:
+    """Another distribution package, as an installer leaves it."""
+    site = tmp_path / "site"
+    metadata = site / "tiny_systems-1.0.dist-info"
+    metadata.mkdir(parents=True)
+    (site / "tiny_systems.py").write_text(TINY)
+    (metadata / "METADATA").write_text("Metadata-Version: 2.1\nName: tiny-systems\nVersion: 1.0\n")
+    (metadata / "entry_points.txt").write_text("[filigree.families]\ntiny = tiny_systems:FAMILY\n")
+    return site
+
+
+def test_a_family_from_another_distribution_package(
+    run: Run, tmp_path: Path, elsewhere: Path
+) -> None:
+    root = tmp_path / "root"
+    (root / "var").mkdir(parents=True)
+    (root / "usr").mkdir()
+    (root / "var/tiny").write_text("speck 1 /usr/speck\nmote 2 /usr/mote\n")
+    (root / "usr/mote").write_text("a mote")
+
+    def ask(*words: str) -> tuple[int, str]:
+        done = run(*words, "--root", str(root), PYTHONPATH=str(elsewhere))
+        assert done.stderr == ""
+        return done.returncode, done.stdout
+
+    assert ask("census", "--columns", "name,version,family") == (
+        0,
+        "mote\t2\ttiny\nspeck\t1\ttiny\n",
+    )
+    assert ask("owner", "/usr/mote")[1] == "/usr/mote\t/usr/mote\tmote\t2\tany\tlisted\n"
+    assert ask("verify", "--only", "missing")[0] == 1
+    assert "/usr/speck" in ask("verify", "--only", "missing")[1]
+    assert ask("dossier", "mote=2", "--full")[0] == 0
+    assert ask("needs", "mote") == (0, "")
+    assert run("survey", "--root", str(root)).returncode == 2
+
+
+def test_questions_and_views_name_no_family() -> None:
+    house = Path(filigree.__file__).parent
+    words = re.compile(r"\b(deb|rpm|slackware|dpkg|apt|dnf|yum|zypp|pacman)\b", re.IGNORECASE)
+    for folder in ("questions", "views", "model", "access"):
+        for path in sorted((house / folder).rglob("*.py")):
+            for number, text in enumerate(path.read_text().split("\n"), 1):
+                assert not words.search(text), f"{path.name}, line {number}: {text}"
