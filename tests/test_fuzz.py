@@ -10,6 +10,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from filigree.demo.archives import NEWER, TRICKY, UNMET
+from filigree.demo.curlew import everything
+from filigree.demo.rpm import installed_header
 from filigree.model.errors import FiligreeError
 from filigree.questions.census import census
 from filigree.questions.contents import contents
@@ -21,6 +24,7 @@ from filigree.questions.verify import verify
 from filigree.system import System, open_system
 from filigree.views.page import Ink
 from filigree.views.render import Format, render
+from tests.making import RpmRoot
 
 FILES = (
     "var/lib/dpkg/status", "var/lib/dpkg/info/tidegauge.list", "var/lib/dpkg/info/tidegauge.md5sums",
@@ -28,11 +32,22 @@ FILES = (
     "var/lib/apt/extended_states", "etc/dpkg/dpkg.cfg.d/small-station", "usr/lib/os-release",
     "etc/passwd",
 )  # fmt: skip
+OTHER_FILES = (
+    "usr/lib/sysimage/rpm/rpmdb.sqlite", "usr/lib/sysimage/rpm/rpmdb.sqlite",
+    "usr/lib/sysimage/libdnf5/packages.toml", "usr/lib/sysimage/libdnf5/nevras.toml",
+    "etc/dnf/versionlock.toml", "etc/dnf/protected.d/station.conf", "etc/group",
+)  # fmt: skip
 ASK: tuple[Callable[[System], Any], ...] = (
     survey, census, lambda s: dossier(s, ["tide*"], full=True), lambda s: contents(s, ["tidegauge"]),
     lambda s: owner(s, ["/usr/bin/tidegauge", "/usr/bin/plot-chart.ropewalk", "/usr/*/tide*"]),
     lambda s: needs(s, ["tidegauge"], None), lambda s: needed_by(s, ["libbrine2"], None),
     lambda s: verify(s, ["tidegauge", "lockgate"], workers=1),
+)  # fmt: skip
+ASK_OTHER = (
+    survey, census, lambda s: dossier(s, ["tide*"], full=True), lambda s: contents(s, ["tidegauge"]),
+    lambda s: owner(s, ["/usr/bin/tidegauge", "/usr/*/tide*"]),
+    lambda s: needs(s, ["chartroom"], None), lambda s: needed_by(s, ["libbrine2"], None),
+    lambda s: verify(s, ["tidegauge", "ropewalk"], workers=1),
 )  # fmt: skip
 EDITS = st.lists(
     st.tuples(st.floats(0, 1), st.integers(0, 30), st.binary(max_size=12) | st.sampled_from(
@@ -52,15 +67,84 @@ def station(heron: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_every_question_ends(
     station: Path, heron: Path, name: str, edits: list[tuple[float, int, bytes]]
 ) -> None:
-    data = bytearray((heron / name).read_bytes())
+    (station / name).write_bytes(mutated((heron / name).read_bytes(), edits))
+    try:
+        ask_all(station, ASK)
+    finally:
+        shutil.copyfile(heron / name, station / name)
+
+
+@pytest.fixture(scope="module")
+def other_station(curlew: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("fuzz") / "curlew"
+    shutil.copytree(curlew, folder, symlinks=True)
+    return folder
+
+
+@given(name=st.sampled_from(OTHER_FILES), edits=EDITS)
+def test_every_question_ends_on_the_other_family(
+    other_station: Path, curlew: Path, name: str, edits: list[tuple[float, int, bytes]]
+) -> None:
+    (other_station / name).write_bytes(mutated((curlew / name).read_bytes(), edits))
+    try:
+        ask_all(other_station, ASK_OTHER)
+    finally:
+        shutil.copyfile(curlew / name, other_station / name)
+
+
+@given(
+    number=st.integers(0, 60), edits=EDITS, container=st.sampled_from(["Packages.db", "Packages"])
+)
+def test_every_question_ends_on_mutated_headers(
+    tmp_path_factory: pytest.TempPathFactory,
+    blobs: list[bytes],
+    number: int,
+    edits: list[tuple[float, int, bytes]],
+    container: str,
+) -> None:
+    root = RpmRoot(tmp_path_factory.mktemp("headers"), container)
+    root.blobs = [mutated(blobs[number], edits), blobs[-1]]
+    root.save()
+    ask_all(root.folder, (survey, lambda s: dossier(s, ["*"], full=True), lambda s: contents(s, ["*"]),
+                          lambda s: needs(s, ["*"], None), lambda s: verify(s, workers=1),
+                          lambda s: owner(s, ["/usr/bin/**", "dsh"])))  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def blobs() -> list[bytes]:
+    return [installed_header(one) for one in everything()]
+
+
+@given(name=st.sampled_from([NEWER, UNMET, TRICKY, "siltmeter-0.4.0-1.x86_64.rpm"]), edits=EDITS)
+def test_every_question_ends_on_mutated_archives(
+    tmp_path_factory: pytest.TempPathFactory,
+    curlew: Path,
+    archives: dict[str, Path],
+    name: str,
+    edits: list[tuple[float, int, bytes]],
+) -> None:
+    path = tmp_path_factory.getbasetemp() / name
+    path.write_bytes(mutated(archives[name].read_bytes(), edits))
+    subject = str(path)
+    ask_all(curlew, (lambda s: dossier(s, [subject], full=True), lambda s: contents(s, [subject]),
+                     lambda s: needs(s, [subject], None),
+                     lambda s: owner(s, ["tidegauge", "/etc/**"], [subject])))  # fmt: skip
+
+
+def mutated(data: bytes, edits: list[tuple[float, int, bytes]]) -> bytes:
+    changed = bytearray(data)
     for where, cut, put in edits:
-        at = int(where * len(data))
-        data[at : at + cut] = put
-    (station / name).write_bytes(data)
+        at = int(where * len(changed))
+        changed[at : at + cut] = put
+    return bytes(changed)
+
+
+def ask_all(root: Path, questions: tuple[Callable[[System], Any], ...]) -> None:
+    """Ask, and show each answer in every format; what a system cannot answer is said in words."""
     started = time.monotonic()
     try:
-        with open_system(str(station)) as system:
-            for ask in ASK:
+        with open_system(str(root)) as system:
+            for ask in questions:
                 answer = ask(system)
                 for form in Format:
                     text = "\n".join(render(answer, form, Ink(False, 80)))
@@ -68,6 +152,4 @@ def test_every_question_ends(
                     text.encode("utf-8")
     except FiligreeError:
         pass  # said in words, at the rim
-    finally:
-        shutil.copyfile(heron / name, station / name)
     assert time.monotonic() - started < 10  # a bound against a hang, not a measure of speed

@@ -536,3 +536,16 @@ def test_names_and_directories_that_do_not_fit_are_a_gap(root: RpmRoot) -> None:
     system = open_system(root.path)
     assert verify(system).exit_status == 3
     assert contents(system, ["a"]).records == []
+
+
+def test_a_count_of_paths_is_a_claim(root: RpmRoot) -> None:
+    blob = header([
+        (1000, Type.STRING, "a"), (1001, Type.STRING, "1"), (1022, Type.STRING, "noarch"),
+        (1117, Type.STRINGS, ["f"]), (1118, Type.STRINGS, ["/"]),
+    ])  # fmt: skip
+    entry = blob.index((1117).to_bytes(4, "big"))
+    root.blobs.append(blob[: entry + 12] + b"\xff\xff\xff\xff" + blob[entry + 16 :])
+    root.save()
+    answer = verify(open_system(root.path))
+    assert answer.exit_status == 3
+    assert answer.summary["paths_in_all"] < 1000

@@ -137,9 +137,9 @@ class Header:
         return data
 
     def length(self, tag: int) -> int:
-        """How many values a tag has."""
-        entry = self._entry(tag)
-        return entry.length if entry else 0
+        """How many values a tag has, by its own account; never more than there are bytes."""
+        row = self._rows.get(tag)
+        return min(row[3], self.end - self._store) if row else 0
 
     def number(self, tag: int) -> int | None:
         """The first number of a tag; None where it is absent or no number."""

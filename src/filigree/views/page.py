@@ -87,7 +87,12 @@ class Ink:
         yield self._joined(out)
 
     def _joined(self, pieces: list[Piece]) -> str:
-        return "".join(self._painted(text, style) for text, style in pieces).rstrip(" ")
+        # A space that is painted counts for the terminal, which would break the line behind it.
+        while pieces and not (last := pieces[-1].text.rstrip(" ")):
+            pieces = pieces[:-1]
+        if pieces:
+            pieces = [*pieces[:-1], Piece(last, pieces[-1].style)]
+        return "".join(self._painted(text, style) for text, style in pieces)
 
     def table(
         self, columns: Sequence[Column], rows: Sequence[Sequence[str | Piece]], indent: int = 0

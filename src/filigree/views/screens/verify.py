@@ -81,6 +81,10 @@ def _words(difference: Difference, row: FileVerdict) -> str:
             return found or f"{row.role.value}, not on the disk"
         case Aspect.KIND:
             return f"recorded as a {expected}, is now a {found}"
+        case Aspect.MODIFIED:
+            return f"changed {(found or '').replace('T', ' ').replace('Z', ' UTC')}"
+        case Aspect.CAPABILITIES:
+            return f"capabilities are {found}, recorded are {expected}"
     return f"{difference.aspect.value.replace('-', ' ')} is {found}, recorded is {expected}"
 
 
