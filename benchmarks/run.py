@@ -1,6 +1,6 @@
 """The budgets, as ratios measured in one run against something that everyone has.
 
-    python benchmarks/run.py [--whole-system] [--growth] [--containers] [--runs N]
+    python benchmarks/run.py [--whole-system] [--growth] [--containers] [--mirror] [--runs N]
 
 Each pair of commands is run in turn (A B A B …) and the median of the pairwise ratios is printed, so
 that a machine that grows slower in between does not spoil the figure. Peak memory is the largest
@@ -8,9 +8,14 @@ process's resident set; for `verify` the workers' are added up as the most that 
 """
 
 import argparse
+import grp
+import hashlib
 import multiprocessing
 import os
+import pwd
 import shlex
+import shutil
+import stat
 import statistics
 import subprocess
 import sys
@@ -213,15 +218,90 @@ def containers(runs: int) -> None:
                 compare(f"{command.partition(' ')[0]}, {name}", ours, start, 3.0 * 400 / 120, runs)
 
 
+def write_mirror(folder: Path) -> None:
+    """This machine's own packages as an `rpm` system: hard links of its files, every aspect recorded."""
+    from filigree.system import open_system
+
+    names = {"passwd": pwd.getpwall(), "group": grp.getgrall()}
+    users = {entry.pw_uid: entry.pw_name for entry in reversed(names["passwd"])}
+    groups = {entry.gr_gid: entry.gr_name for entry in reversed(names["group"])}
+    for name in ("passwd", "group"):
+        target = folder / "etc" / name
+        target.parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy(f"/etc/{name}", target)
+    blobs, sums = [], []
+    with open_system("/") as system:
+        for package in system.packages:
+            paths = []
+            for path in system.database.listing(package):
+                seen = os.lstat(path) if os.path.lexists(path) else None
+                if seen is None or not path.startswith("/usr/") or not stat.S_ISREG(seen.st_mode):
+                    continue
+                there = folder / path[1:]
+                if there.exists() or os.path.realpath(path) != path:
+                    continue
+                there.parent.mkdir(parents=True, exist_ok=True)
+                os.link(path, there)
+                digest = hashlib.sha256(Path(path).read_bytes()).hexdigest()
+                paths.append((path, seen, digest))
+                sums.append(f"{digest}  {path[1:]}\n")
+            if paths:
+                blobs.append(mirrored(package.name, paths, users, groups))
+    sqlite_file(folder / "var/lib/rpm/rpmdb.sqlite", blobs)
+    for part in range(0, len(sums), 2000):
+        (folder / f"sums.{part:07d}").write_text("".join(sums[part : part + 2000]))
+
+
+def mirrored(
+    name: str,
+    files: list[tuple[str, os.stat_result, str]],
+    users: dict[int, str],
+    groups: dict[int, str],
+) -> bytes:
+    folders = sorted({f"{path.rpartition('/')[0]}/" for path, _, _ in files})
+    numbers = {folder: number for number, folder in enumerate(folders)}
+    return header([
+        (1000, Type.STRING, name), (1001, Type.STRING, "1"), (1002, Type.STRING, "1"),
+        (1022, Type.STRING, "x86_64"),
+        (1028, Type.INT32, [seen.st_size for _, seen, _ in files]),
+        (1030, Type.INT16, [seen.st_mode for _, seen, _ in files]),
+        (1034, Type.INT32, [int(seen.st_mtime) for _, seen, _ in files]),
+        (1035, Type.STRINGS, [digest for _, _, digest in files]),
+        (1039, Type.STRINGS, [users[seen.st_uid] for _, seen, _ in files]),
+        (1040, Type.STRINGS, [groups[seen.st_gid] for _, seen, _ in files]),
+        (1116, Type.INT32, [numbers[f"{path.rpartition('/')[0]}/"] for path, _, _ in files]),
+        (1117, Type.STRINGS, [path.rpartition("/")[2] for path, _, _ in files]),
+        (1118, Type.STRINGS, folders),
+        (5011, Type.INT32, 8),
+    ])  # fmt: skip
+
+
+def mirror(runs: int) -> None:
+    """Every digest and every other aspect of this machine's files, against coreutils on all cores."""
+    print("\nthis machine's own files below /usr, as an rpm system with SHA-256:")
+    # Beside the files themselves: hard links do not reach into another file system.
+    with tempfile.TemporaryDirectory(dir="/usr", prefix=".filigree-") as folder:
+        writer = multiprocessing.Process(target=write_mirror, args=(Path(folder),))
+        writer.start()
+        writer.join()
+        processors = len(os.sched_getaffinity(0))
+        ours = f"{FILIGREE} verify --root {folder}"
+        theirs = f"cd {folder} && ls sums.* | xargs -P{processors} -n 1 sha256sum -c --quiet"
+        compare("verify, rpm, warm", ours, f"bash -c {shlex.quote(theirs)}", 1.15, runs)
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--whole-system", action="store_true", help="also verify every file")
     parser.add_argument("--runs", type=int, default=5)
     parser.add_argument("--growth", action="store_true", help="also 20,000 packages, made up")
+    parser.add_argument("--mirror", action="store_true", help="also this machine as an rpm system")
     parser.add_argument("--containers", action="store_true", help="also the containers of rpm")
     options = parser.parse_args()
     if options.containers:
         containers(options.runs)
+    if options.mirror:
+        mirror(options.runs)
     if not INFO.is_dir():
         print("this machine is no deb system: nothing to measure on")
         return 0

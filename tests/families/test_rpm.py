@@ -119,6 +119,15 @@ def test_a_database_that_is_none(root: RpmRoot, content: bytes) -> None:
     assert caught.value.where == "/var/lib/rpm/rpmdb.sqlite"
 
 
+def test_a_schema_that_is_no_text(root: RpmRoot) -> None:
+    path = root.folder / root.place
+    path.write_bytes(
+        path.read_bytes().replace(b"CREATE TABLE Packages", b"CREATE T\xfc\xfcLE Packages")
+    )
+    with pytest.raises(DatabaseError, match="cannot be read"):
+        open_system(root.path)
+
+
 def test_a_view_in_the_place_of_the_table_is_not_asked(root: RpmRoot) -> None:
     path = root.folder / root.place
     path.unlink()

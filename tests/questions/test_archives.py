@@ -320,3 +320,13 @@ def test_the_installed_program_reads_archives(run: Run, curlew: Path, archives: 
     assert "the file is called after the version 6.2-1, but holds 6.1-2" in done.stdout
     done = run("owner", "lanternfish", "--in", str(archives[UNMET]), "--root", str(curlew))
     assert done.stdout.endswith(f"lanternfish\t0.3-1\tx86_64\tlisted\t{archives[UNMET]}\n")
+
+
+def test_sizes_that_reach_out_of_the_header_are_a_gap(tmp_path: Path, curlew: Path) -> None:
+    data = rpm.archive(shipped(GAUGE))
+    entry = data.rindex((1028).to_bytes(4, "big") + (4).to_bytes(4, "big"))
+    path = tmp_path / "tidegauge-2.1-3.x86_64.rpm"
+    path.write_bytes(data[: entry + 8] + b"\x01\xff\xff\xff" + data[entry + 12 :])
+    answer = contents(open_system(str(curlew)), [str(path)])
+    assert answer.exit_status == 3
+    assert any("reach out of the store" in gap.why for gap in answer.gaps)

@@ -70,6 +70,9 @@ class SqliteFile:
             yield from self._connected().execute(query, values)
         except (sqlite3.Error, OverflowError) as error:
             raise ContainerError(f"the database cannot be read: {error}", 0) from error
+        except UnicodeDecodeError as error:
+            # What the library says of a damaged schema quotes it, and fails on what is no text.
+            raise ContainerError("the database cannot be read: its schema is damaged", 0) from error
 
     def _connected(self) -> sqlite3.Connection:
         """A connection of this very process: none may be carried into a child."""

@@ -141,16 +141,18 @@ class RpmArchive:
         return said._replace(digest=said.digest or held.digest, trick=held.trick)
 
     def _read(self, algorithm: Algorithm) -> Iterator[Member]:
-        numbered = [
+        return read_cpio(self._unpacked(), algorithm, self._numbered())
+
+    def _numbered(self) -> list[Numbered]:
+        """What a payload that gives nothing but numbers counts on."""
+        try:
+            modes, sizes = self._main.numbers(tags.FILE_MODES), self._main.sizes
+        except HeaderError:
+            return []  # told already, with the records that are missing for the same reason
+        return [
             Numbered(record.path, mode, size, record.modified or 0)
-            for record, mode, size in zip(
-                self._recorded,
-                self._main.numbers(tags.FILE_MODES),
-                self._main.sizes,
-                strict=False,
-            )
+            for record, mode, size in zip(self._recorded, modes, sizes, strict=False)
         ]
-        return read_cpio(self._unpacked(), algorithm, numbered)
 
     # -- the rest --------------------------------------------------------------------------
 

@@ -24,11 +24,12 @@ def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterat
         yield from _totals(answer, ink)
     else:
         many = summary["packages"] > 1
+        nobody = "not on the disk" if "owner" in summary["observed"] else "not on record"
         for (package, machine, version), group in groupby(answer.records, key=_whose):
             if many:
                 yield ink.paint(line(Piece(package, Style.TITLE), f" {version} {machine}"))
             found = list(group)
-            yield from _tree(found, ink) if options.get("tree") else _table(found, ink)
+            yield from _tree(found, ink) if options.get("tree") else _table(found, ink, nobody)
             yield ""
     parts: list[str | Piece] = [
         Piece(count_words(summary["paths"], "path"), Style.TITLE),
@@ -72,14 +73,14 @@ def _totals(answer: Answer[Content], ink: Ink) -> Iterator[str]:
     yield ""
 
 
-def _table(records: Sequence[Content], ink: Ink) -> Iterator[str]:
+def _table(records: Sequence[Content], ink: Ink, nobody: str) -> Iterator[str]:
     remarked = any(record.remarks or record.trick for record in records)
     columns = (*_TABLE, Column("remarks", wrap=True)) if remarked else _TABLE
-    yield from ink.table(columns, [_cells(record, remarked) for record in records])
+    yield from ink.table(columns, [_cells(record, remarked, nobody) for record in records])
 
 
-def _cells(record: Content, remarked: bool) -> list[str | Piece]:
-    owner: str | Piece = record.owner or Piece("not on record", Style.FAINT)
+def _cells(record: Content, remarked: bool, nobody: str) -> list[str | Piece]:
+    owner: str | Piece = record.owner or Piece(nobody, Style.FAINT)
     if record.group and record.group != record.owner:
         owner = f"{owner}, group {record.group}"
     return [
