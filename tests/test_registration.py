@@ -71,6 +71,9 @@ class Database:
     def keeper_of(self, path):
         return None
 
+    def close(self):
+        pass
+
 
 class Family:
     name = "tiny"

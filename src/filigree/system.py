@@ -4,7 +4,7 @@ import os
 from collections.abc import Sequence
 from functools import cached_property
 
-from filigree.access.jail import Jail
+from filigree.access.jail import Jail, LentFile
 from filigree.families.protocol import Archive, Database, Family, Records
 from filigree.families.registry import family_named, family_of, open_archive
 from filigree.formats.accounts import Accounts, read_accounts
@@ -28,6 +28,7 @@ class System:
         self._gaps: dict[Gap, None] = {}
         self._opened: dict[str, Archive] = {}
         self._archives: dict[int, Archive] = {}
+        self._lent: list[LentFile] = []
         self.database: Database = self.family.open(self.jail, self.report)
 
     def __enter__(self) -> "System":
@@ -37,7 +38,10 @@ class System:
         self.close()
 
     def close(self) -> None:
-        """Let go of the root. No question can be asked afterwards."""
+        """Let go of the root, and of the archives. No question can be asked afterwards."""
+        for source in self._lent:
+            source.close()
+        self.database.close()
         self.jail.close()
 
     def report(self, gap: Gap) -> None:
@@ -69,6 +73,7 @@ class System:
         """
         if path not in self._opened:
             source = self._outside.lend(os.path.abspath(path))
+            self._lent.append(source)
             archive = open_archive(source, path, self.report)
             self._opened[path] = archive
             self._archives[id(archive.package)] = archive

@@ -1,9 +1,11 @@
 """The `rpm` family, installed: containers, records, policy, history, and what is judged of files."""
 
+import gc
 import os
 import shutil
 import sqlite3
 import stat
+import weakref
 from pathlib import Path
 
 import pytest
@@ -62,6 +64,37 @@ def test_every_container_in_every_place(tmp_path: Path, container: str, place: s
     assert [o.name for o in owner(system, ["/usr/bin/p17"]).records[0].owners] == ["p17"]
     assert verify(system).exit_status == 0
     assert not system.gaps
+
+
+def test_what_was_opened_is_let_go(root: RpmRoot) -> None:
+    root.package("a")
+    with open_system(root.path) as system:
+        census(system)
+    file = weakref.ref(system.database)
+    del system
+    gc.collect()
+    assert file() is None
+
+
+def test_a_table_that_goes_round_in_a_circle_ends(root: RpmRoot) -> None:
+    for number in range(400):
+        root.package(f"p{number}", rows=[(1005, Type.STRING, "x" * 900)])
+    path = root.folder / root.place
+    data = bytearray(path.read_bytes())
+    size = int.from_bytes(data[16:18], "big")
+    # The inner page of the table: its cells point at leaves; let two of them be the same.
+    for page in range(size, len(data), size):
+        if data[page] == 5 and int.from_bytes(data[page + 3 : page + 5], "big") > 3:
+            first, second = (
+                page + int.from_bytes(data[page + 12 + 2 * n : page + 14 + 2 * n], "big")
+                for n in (0, 2)
+            )
+            data[second : second + 4] = data[first : first + 4]
+            break
+    path.write_bytes(data)
+    system = open_system(root.path)
+    assert 0 < len(system.packages) < 400
+    assert system.gaps
 
 
 def test_nothing_is_created_beside_the_database(root: RpmRoot) -> None:

@@ -1,10 +1,12 @@
 """Archives as bytes: containers, compressions, payloads, capabilities; bounded, and never trusted."""
 
+import gc
 import io
 import os
 import random
 import stat
 import tarfile
+import weakref
 from collections.abc import Iterator
 
 import pytest
@@ -56,6 +58,16 @@ def test_every_compression_is_told_and_unpacked(packer: str) -> None:
     assert stream.compression == packer
     assert whole(stream) == SAMPLE
     assert stream.position == len(SAMPLE)
+
+
+@pytest.mark.parametrize("packer", PACKERS)
+def test_a_stream_is_let_go(packer: str) -> None:
+    stream = unpacked(PACKERS[packer](SAMPLE))
+    stream.read(1000)
+    there = weakref.ref(stream)
+    del stream
+    gc.collect()
+    assert there() is None
 
 
 @pytest.mark.parametrize("packer", ["gzip", "bzip2", "xz", "zstd"])

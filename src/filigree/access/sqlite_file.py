@@ -8,7 +8,6 @@ copy is read. Queries are ours, the schema is not: what a database does in answe
 import os
 import sqlite3
 import tempfile
-import weakref
 from collections.abc import Iterator
 from typing import Any
 
@@ -18,8 +17,20 @@ from filigree.model.errors import AccessError, Obstacle
 
 _BESIDE = ("-wal", "-journal")
 _STEPS = 10_000
-_VALUE_LIMIT = 256 << 20
+_VALUE_LIMIT = 64 << 20
 COPY_LIMIT = 4 << 30
+
+
+class _Allowance:
+    """How many steps a query may still take."""
+
+    def __init__(self) -> None:
+        self.steps = 0
+
+    def spent(self) -> bool:
+        """Take off what was just used; whether that was more than there was."""
+        self.steps -= _STEPS
+        return self.steps < 0
 
 
 class SqliteFile:
@@ -31,8 +42,10 @@ class SqliteFile:
         self._copy: tempfile.TemporaryDirectory[str] | None = None
         self._connection: sqlite3.Connection | None = None
         self._process = 0
-        self._steps_left = 0
+        self._allowance = _Allowance()
+        self._running = 0
         beside = [ending for ending in _BESIDE if _size(jail, path + ending)]
+        self._size = self._lent.size + sum(_size(jail, path + ending) for ending in beside)
         if beside:
             self._copy = tempfile.TemporaryDirectory(prefix="filigree-")
             try:
@@ -55,17 +68,21 @@ class SqliteFile:
 
     @property
     def size(self) -> int:
-        return self._lent.size
+        """Bytes of the database and of what lies beside it."""
+        return self._size
 
     def tables(self) -> frozenset[str]:
         """The names of the ordinary tables: views and virtual tables are none."""
-        query = "SELECT name FROM sqlite_master WHERE type = 'table' AND rootpage > 0"
+        query = "SELECT name FROM sqlite_master WHERE type = 'table' AND rootpage > 0 LIMIT 1000"
         return frozenset(name for (name,) in self.rows(query) if isinstance(name, str))
 
     def rows(self, query: str, *values: Any) -> Iterator[tuple[Any, ...]]:
         """The rows of a query of ours. Raises ContainerError."""
-        # A look at a row takes a few steps; a schema that was made to go in circles takes no end.
-        self._steps_left = 20_000_000 + self.size // 16
+        # A look at a row takes a few steps; a schema that was made to go in circles takes no end. A
+        # query that is asked within another one shares its allowance.
+        if not self._running:
+            self._allowance.steps = 2_000_000 + 2 * self.size
+        self._running += 1
         try:
             yield from self._connected().execute(query, values)
         except (sqlite3.Error, OverflowError) as error:
@@ -73,6 +90,8 @@ class SqliteFile:
         except UnicodeDecodeError as error:
             # What the library says of a damaged schema quotes it, and fails on what is no text.
             raise ContainerError("the database cannot be read: its schema is damaged", 0) from error
+        finally:
+            self._running -= 1
 
     def _connected(self) -> sqlite3.Connection:
         """A connection of this very process: none may be carried into a child."""
@@ -87,18 +106,15 @@ class SqliteFile:
         else:
             place = f"file:/proc/self/fd/{self._lent.handle}?mode=ro&immutable=1"
             connection = sqlite3.connect(place, uri=True, check_same_thread=False)
-        weakref.finalize(self, connection.close)
         connection.text_factory = lambda data: data.decode("utf-8", "surrogateescape")
-        connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _VALUE_LIMIT)
+        # A length is a claim: none can be more than the file has.
+        connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, min(_VALUE_LIMIT, 4096 + self.size))
         connection.setlimit(sqlite3.SQLITE_LIMIT_ATTACHED, 0)
-        connection.set_progress_handler(self._too_long, _STEPS)
+        # Nothing that the connection holds may hold this object, or neither would ever be let go.
+        connection.set_progress_handler(self._allowance.spent, _STEPS)
         connection.execute("PRAGMA trusted_schema = OFF")
         connection.execute("PRAGMA cell_size_check = ON")
         return connection
-
-    def _too_long(self) -> bool:
-        self._steps_left -= _STEPS
-        return self._steps_left < 0
 
     def close(self) -> None:
         """Let go of the file, and of its copy."""

@@ -34,7 +34,12 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         "dossier",
         look.dossier,
         _LOOK,
-        ("dossier tidegauge", "dossier /usr/bin/foghorn", "dossier --full 'libbrine*'"),
+        (
+            "dossier tidegauge",
+            "dossier /usr/bin/foghorn",
+            "dossier --full 'libbrine*'",
+            "dossier ./tidegauge-2.2-1.x86_64.rpm",
+        ),
     ),
     (
         "contents",
@@ -44,13 +49,19 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
             "contents tidegauge",
             "contents chartroom --role program --role config",
             "contents tidetables --tree",
+            "contents './archives/*.deb'",
         ),
     ),
     (
         "owner",
         look.owner,
         _LOOK,
-        ("owner /usr/bin/tidegauge", "owner tidegauge", "owner '/etc/tide*/**'"),
+        (
+            "owner /usr/bin/tidegauge",
+            "owner tidegauge",
+            "owner '/etc/tide*/**'",
+            "owner tidegauge --in './archives/*.rpm'",
+        ),
     ),
     (
         "needs",
@@ -59,6 +70,7 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         (
             "needs tidegauge",
             "needs tidegauge --deep",
+            "needs ./tidegauge-2.2-1.x86_64.rpm",
             "needs chartroom --kinds recommends,suggests",
         ),
     ),

@@ -136,7 +136,7 @@ Subjects = Annotated[
     list[str],
     typer.Argument(
         metavar="SUBJECT",
-        help="A package, `name:arch`, `name=version`, a glob, or a path that it owns.",
+        help="A package, `name:arch`, `name=version`, a glob, a path that it owns, or `./an.archive`.",
         autocompletion=complete_packages,
         show_default=False,
     ),

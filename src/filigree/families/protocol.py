@@ -126,6 +126,10 @@ class Database(Records, Protocol):
         """The package that a file of the database itself belongs to."""
         ...
 
+    def close(self) -> None:
+        """Let go of what is held open."""
+        ...
+
 
 class ArchiveFamily(Protocol):
     """How a family's archives are read. A family without archives leaves it out."""

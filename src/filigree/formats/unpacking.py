@@ -46,6 +46,27 @@ def compression_of(head: bytes) -> str:
     return next((name for magic, name in _MAGICS if head.startswith(magic)), "none")
 
 
+class _Packed:
+    """The packed bytes of a part of a file, from its start to its end."""
+
+    def __init__(self, source: Bytes, start: int, size: int) -> None:
+        self._source = source
+        self._start = start
+        self._end = start + size
+        self._at = start
+
+    @property
+    def taken(self) -> int:
+        """How many bytes were read."""
+        return self._at - self._start
+
+    def read(self, size: int = PIECE) -> bytes:
+        """The next bytes; none at the end."""
+        data = self._source.at(self._at, min(size, self._end - self._at))
+        self._at += len(data)
+        return data
+
+
 class Unpacked:
     """A part of a file, unpacked from its start to its end. Raises UnpackError.
 
@@ -53,33 +74,34 @@ class Unpacked:
     """
 
     def __init__(self, source: Bytes, start: int, size: int) -> None:
-        self._source = source
-        self._at = start
-        self._end = start + size
-        self._start = start
         self.position = 0
         self.compression = compression_of(source.at(start, min(size, 8)))
-        self._next = _piece_reader(self)
+        # What unpacks knows the packed bytes, and nothing of this object: a circle through a library
+        # in C would never be let go.
+        self._packed = _Packed(source, start, size)
+        self._piece: Callable[[], bytes] | None = None
         self._rest = b""
 
     @property
     def read_so_far(self) -> int:
         """How many packed bytes went in."""
-        return self._at - self._start
-
-    def packed(self, size: int = PIECE) -> bytes:
-        """The next packed bytes."""
-        data = self._source.at(self._at, min(size, self._end - self._at))
-        self._at += len(data)
-        return data
+        return self._packed.taken
 
     def read(self, size: int) -> bytes:
         """So many bytes; fewer only at the end."""
+        if self._piece is None:
+            self._piece = _piece_reader(self._packed, self.compression)
         parts = [self._rest[:size]]
         got = len(parts[0])
         self._rest = self._rest[size:]
         while got < size:
-            piece = self._next()
+            try:
+                piece = self._piece()
+            except UnpackError as error:
+                raise UnpackError(
+                    f"the {self.compression} stream {error} (at byte {self.read_so_far:,} of it, "
+                    f"after {self.position + got:,} bytes came out)"
+                ) from error
             if not piece:
                 break
             parts.append(piece[: size - got])
@@ -94,20 +116,20 @@ class Unpacked:
         return b"".join(parts)
 
 
-def _piece_reader(stream: Unpacked) -> Callable[[], bytes]:
+def _piece_reader(packed: _Packed, compression: str) -> Callable[[], bytes]:
     """What gives the next piece of at most a few times PIECE; nothing at the end."""
-    match stream.compression:
+    match compression:
         case "none":
-            return stream.packed
+            return packed.read
         case "zstd":
-            return _zstd(stream)
+            return _zstd(packed)
         case "gzip":
-            return _Frames(stream, _Gzip).piece
+            return _Frames(packed, _Gzip).piece
         case "bzip2":
-            return _Frames(stream, bz2.BZ2Decompressor).piece
+            return _Frames(packed, bz2.BZ2Decompressor).piece
         case _:
-            form = lzma.FORMAT_XZ if stream.compression == "xz" else lzma.FORMAT_ALONE
-            return _Frames(stream, lambda: lzma.LZMADecompressor(form, MEMORY_LIMIT)).piece
+            form = lzma.FORMAT_XZ if compression == "xz" else lzma.FORMAT_ALONE
+            return _Frames(packed, lambda: lzma.LZMADecompressor(form, MEMORY_LIMIT)).piece
 
 
 class _Gzip:
@@ -135,8 +157,8 @@ class _Gzip:
 class _Frames:
     """Streams of one compression, one behind the other."""
 
-    def __init__(self, stream: Unpacked, new: Callable[[], Any]) -> None:
-        self._stream = stream
+    def __init__(self, packed: _Packed, new: Callable[[], Any]) -> None:
+        self._packed = packed
         self._new = new
         self._inner: Any = new()
         self._fed = False
@@ -146,7 +168,7 @@ class _Frames:
         while True:
             inner = self._inner
             if inner.eof:
-                self._ahead = inner.unused_data or self._stream.packed()
+                self._ahead = inner.unused_data or self._packed.read()
                 if not self._ahead.strip(b"\0"):
                     return b""
                 inner = self._inner = self._new()
@@ -155,41 +177,30 @@ class _Frames:
             if self._ahead:
                 data, self._ahead = self._ahead, b""
             elif not self._fed or inner.needs_input:
-                data = self._stream.packed()
+                data = self._packed.read()
                 if not data and not inner.eof:
-                    raise self._error("is cut off")
+                    raise UnpackError("is cut off")
             self._fed = True
             try:
                 out: bytes = inner.decompress(data, PIECE)
             except (OSError, EOFError, ValueError, zlib.error, lzma.LZMAError) as error:
-                raise self._error(f"is damaged: {error}") from error
+                raise UnpackError(f"is damaged: {error}") from error
             if out:
                 return out
 
-    def _error(self, why: str) -> UnpackError:
-        stream = self._stream
-        return UnpackError(
-            f"the {stream.compression} stream {why} (at byte {stream.read_so_far:,} of it, "
-            f"after {stream.position:,} bytes came out)"
-        )
 
-
-def _zstd(stream: Unpacked) -> Callable[[], bytes]:
+def _zstd(packed: _Packed) -> Callable[[], bytes]:
     import zstandard
 
-    class Packed:
-        def read(self, size: int) -> bytes:
-            return stream.packed(size)
-
     unpacker = zstandard.ZstdDecompressor(max_window_size=MEMORY_LIMIT)
-    packed: Any = Packed()
-    reader = unpacker.stream_reader(packed, read_size=PIECE, read_across_frames=True)
+    source: Any = packed
+    reader = unpacker.stream_reader(source, read_size=PIECE, read_across_frames=True)
 
     def piece() -> bytes:
         try:
             data: bytes = reader.read(PIECE)
         except zstandard.ZstdError as error:
-            raise UnpackError(f"the zstd stream is damaged: {error}") from error
+            raise UnpackError(f"is damaged: {error}") from error
         return data
 
     return piece

@@ -311,6 +311,9 @@ class DebDatabase:
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return self._links
 
+    def close(self) -> None:
+        """Nothing is held open."""
+
     def keeper_of(self, path: str) -> Package | None:
         directory, _, name = path.rpartition("/")
         if directory not in (places.INFO, places.STATUS_PARTS):

@@ -40,13 +40,21 @@ class SqliteContainer:
             raise ContainerError("it has no table of packages", 0)
 
     def __iter__(self) -> Iterator[Found]:
-        for number, blob in self._file.rows("SELECT hnum, blob FROM Packages ORDER BY hnum"):
-            if not isinstance(number, int):
-                yield Found(0, None, "a row without a number")
-            elif not isinstance(blob, bytes):
-                yield Found(number, None, f"row {number} holds no header")
-            else:
-                yield Found(number, blob)
+        last = -1
+        for (number,) in self._file.rows("SELECT hnum FROM Packages ORDER BY hnum"):
+            if not isinstance(number, int) or number <= last:
+                # They come in their order, unless the pages of the table go round in a circle.
+                yield Found(0, None, "rows out of their order; what follows was not read")
+                return
+            last = number
+            # One by one, so that a damaged row costs itself.
+            try:
+                blob = self.blob(number)
+            except ContainerError as error:
+                yield Found(number, None, f"row {number}: {error}")
+                continue
+            damage = None if blob is not None else f"row {number} holds no header"
+            yield Found(number, blob, damage)
 
     def blob(self, place: int) -> bytes | None:
         rows = self._file.rows("SELECT blob FROM Packages WHERE hnum = ?", place)

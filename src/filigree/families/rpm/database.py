@@ -225,6 +225,9 @@ class RpmDatabase:
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None
 
+    def close(self) -> None:
+        self._container.close()
+
 
 def needs_told(header: Header, package: Package, report: Report) -> tuple[Need, ...]:
     """The needs of a package; what does not parse is reported."""
