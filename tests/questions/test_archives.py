@@ -330,3 +330,17 @@ def test_sizes_that_reach_out_of_the_header_are_a_gap(tmp_path: Path, curlew: Pa
     answer = contents(open_system(str(curlew)), [str(path)])
     assert answer.exit_status == 3
     assert any("reach out of the store" in gap.why for gap in answer.gaps)
+
+
+def test_an_archive_can_be_looked_at_where_there_is_no_system(
+    run: Run, tmp_path: Path, archives: Archives
+) -> None:
+    for name in (NEWER, UNMET):
+        subject = str(archives[name])
+        assert run("contents", subject, "--root", str(tmp_path)).returncode == 0
+        done = run("needs", subject, "--root", str(tmp_path), "--format", "table")
+        assert done.returncode == 3
+        assert "the system at" in done.stdout
+    done = run("dossier", "tidegauge", "--root", str(tmp_path))
+    assert done.returncode == 2
+    assert "no package database" in done.stderr

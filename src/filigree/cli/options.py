@@ -7,7 +7,7 @@ the system, and shows the answer that the function returns.
 import functools
 import inspect
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Annotated, Any
@@ -26,13 +26,17 @@ class When(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Shared:
-    """What a person asked of every question: which root, and how to show the answer."""
+    """What a person asked of every question: which root, and how to show the answer.
+
+    `archives_only` is whether only archives are asked about, which takes no system.
+    """
 
     root: str = "/"
     form: Format | None = None
     color: When = When.AUTO
     no_pager: bool = False
     verbose: bool = False
+    archives_only: bool = False
 
 
 Asked = tuple[Answer[Any], dict[str, Any]]
@@ -97,7 +101,8 @@ def question(command: Callable[..., Asked]) -> Callable[..., None]:
     def run(*args: Any, **kwargs: Any) -> None:
         from filigree.cli.showing import answer_and_show
 
-        shared = Shared(**{name: kwargs.pop(name) for name in _SHARED})
+        archives = _archives_only(kwargs.get("inside") or kwargs.get("subjects") or ())
+        shared = Shared(**{name: kwargs.pop(name) for name in _SHARED}, archives_only=archives)
         status = answer_and_show(shared, functools.partial(command, *args, **kwargs))
         raise typer.Exit(status)
 
@@ -106,6 +111,15 @@ def question(command: Callable[..., Asked]) -> Callable[..., None]:
     )
     run.__annotations__ = {p.name: p.annotation for p in [*own, *added]}
     return run
+
+
+def _archives_only(subjects: Sequence[str]) -> bool:
+    """Whether all subjects are called as archives are."""
+    if not subjects or any("." not in subject for subject in subjects):
+        return False
+    from filigree.families.registry import is_archive_name
+
+    return all(is_archive_name(subject) for subject in subjects)
 
 
 def typed_path(text: str) -> str:

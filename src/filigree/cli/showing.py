@@ -12,6 +12,7 @@ from typing import Any
 
 from filigree.cli.options import Asked, Shared, When
 from filigree.model.answer import Answer
+from filigree.model.errors import NoSystem
 from filigree.system import System, open_system
 from filigree.views.page import Ink
 from filigree.views.render import Format, render
@@ -26,7 +27,13 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Asked]) -> int:
     if shared.verbose:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
     log.info("opening %s", escaped(shared.root))
-    system = open_system(shared.root, here=_here(shared.root))
+    try:
+        system = open_system(shared.root, here=_here(shared.root))
+    except NoSystem:
+        if not shared.archives_only or not os.path.isdir(shared.root):
+            raise
+        log.info("no system of a known family: archives can be looked at all the same")
+        system = open_system(shared.root, "none")
     log.info("a %s system with %d packages on record", system.family.name, len(system.packages))
     answer, options = ask(system)
     show(answer, shared, options)

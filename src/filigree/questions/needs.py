@@ -128,7 +128,7 @@ def unjudged(system: System, package: Package) -> Gap:
     """That the needs of a package of another family cannot be judged here."""
     return Gap(
         f"whether the needs of {package.name} are met",
-        f"it is of the {package.family} family, and this is a system of the {system.family.name} family",
+        f"it is an archive of the {package.family} family, and the system at {system.root} is not",
     )
 
 

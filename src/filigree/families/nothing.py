@@ -1,0 +1,93 @@
+"""No system at all: what archives are asked about where the root holds none of a known family."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from filigree.access.jail import Jail
+from filigree.families.listing import PathListing
+from filigree.families.protocol import ArchiveFamily, Family, Report
+from filigree.formats.version_parts import split_version
+from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
+from filigree.model.needs import Capability, Need, Term
+from filigree.model.package import Package, Script, VersionParts
+
+NAME = "none"
+
+
+class EmptyDatabase:
+    """No record of anything."""
+
+    aspects: frozenset[Aspect] = frozenset()
+    architecture: str | None = None
+
+    def packages(self) -> Sequence[Package]:
+        return ()
+
+    def listing(self, package: Package) -> PathListing:  # noqa: ARG002
+        return PathListing()
+
+    def listings(self) -> Iterator[tuple[Package, PathListing]]:
+        return iter(())
+
+    def path_count(self, package: Package) -> int:  # noqa: ARG002
+        return 0
+
+    def report_unclaimed(self) -> None:
+        """There is nothing."""
+
+    def files(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+        return []
+
+    configuration = files
+
+    def needs(self, package: Package) -> tuple[Need, ...]:  # noqa: ARG002
+        return ()
+
+    def capabilities(self, package: Package) -> tuple[Capability, ...]:  # noqa: ARG002
+        return ()
+
+    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
+        return False
+
+    def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
+        return ()
+
+    def fields(self, package: Package) -> Mapping[str, str]:  # noqa: ARG002
+        return {}
+
+    def relocations(self) -> Sequence[Relocation]:
+        return ()
+
+    def managed_links(self) -> Mapping[str, ManagedLink]:
+        return {}
+
+    def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
+        return None
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+
+class NoFamily:
+    """The family of a root that holds no system."""
+
+    name = NAME
+    silent_on: Mapping[str, str] = {}
+    archives: ArchiveFamily | None = None
+
+    def looked_for(self) -> Iterable[str]:
+        return ()
+
+    def recognises(self, jail: Jail) -> bool:  # noqa: ARG002
+        return False
+
+    def open(self, jail: Jail, report: Report) -> EmptyDatabase:  # noqa: ARG002
+        return EmptyDatabase()
+
+    def split_version(self, version: str) -> VersionParts:
+        return split_version(version)
+
+    def compare_versions(self, one: str, other: str) -> int:
+        return (one > other) - (one < other)
+
+
+FAMILY: Family = NoFamily()
