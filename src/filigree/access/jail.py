@@ -27,7 +27,7 @@ from filigree.formats.file_capabilities import (
     write_capabilities,
 )
 from filigree.model.errors import AccessError, Obstacle
-from filigree.model.files import Kind, Observation
+from filigree.model.files import KIND_OF_FORM, Observation
 
 CHUNK = 1 << 17
 READ_LIMIT = 1 << 27
@@ -38,15 +38,6 @@ _attributes = os.listxattr
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 _READ_QUIETLY = _READ | os.O_NOATIME
 _FORM = 0o170000
-_KINDS = {
-    stat.S_IFREG: Kind.FILE,
-    stat.S_IFDIR: Kind.DIRECTORY,
-    stat.S_IFLNK: Kind.LINK,
-    stat.S_IFIFO: Kind.PIPE,
-    stat.S_IFSOCK: Kind.SOCKET,
-    stat.S_IFBLK: Kind.BLOCK_DEVICE,
-    stat.S_IFCHR: Kind.CHARACTER_DEVICE,
-}
 _HASHES = {
     "md5": hashlib.md5,
     "sha1": hashlib.sha1,
@@ -161,7 +152,7 @@ class Jail:
         except OSError as error:
             raise trouble(error, path) from error
         return Observation(
-            _KINDS[form], before.st_size, mode & 0o7777, before.st_uid, before.st_gid,
+            KIND_OF_FORM[form], before.st_size, mode & 0o7777, before.st_uid, before.st_gid,
             before.st_mtime_ns, target, digest, before.st_rdev, carried,
         )  # fmt: skip
 
@@ -326,7 +317,9 @@ class Jail:
             raw = encoded(name or ".")
             seen = os.stat(raw, dir_fd=above, follow_symlinks=False)
             if not stat.S_ISREG(seen.st_mode):
-                raise AccessError(Obstacle.NOT_REGULAR, path, _KINDS[stat.S_IFMT(seen.st_mode)])
+                raise AccessError(
+                    Obstacle.NOT_REGULAR, path, KIND_OF_FORM[stat.S_IFMT(seen.st_mode)]
+                )
             return self._open(raw, above, seen)
         except OSError as error:
             raise trouble(error, path) from error

@@ -24,19 +24,10 @@ from filigree.formats.members import (
     Stream,
     digest_of,
 )
-from filigree.model.files import Kind
+from filigree.model.files import KIND_OF_FORM, Kind
 
 END = "TRAILER!!!"
 _NAME_LIMIT = 1 << 16
-_KINDS = {
-    stat.S_IFREG: Kind.FILE,
-    stat.S_IFDIR: Kind.DIRECTORY,
-    stat.S_IFLNK: Kind.LINK,
-    stat.S_IFIFO: Kind.PIPE,
-    stat.S_IFSOCK: Kind.SOCKET,
-    stat.S_IFBLK: Kind.BLOCK_DEVICE,
-    stat.S_IFCHR: Kind.CHARACTER_DEVICE,
-}
 
 
 class Numbered(NamedTuple):
@@ -96,14 +87,14 @@ def _head(data: bytes, at: int) -> _Head:
         head = _Head(*(int(data[n : n + 8], 16) for n in range(0, 104, 8)))
     except ValueError:
         raise PayloadError("a member's head that is no head", at) from None
-    if not 0 < head.name_size <= _NAME_LIMIT or stat.S_IFMT(head.mode) not in (*_KINDS, 0):
+    if not 0 < head.name_size <= _NAME_LIMIT or stat.S_IFMT(head.mode) not in (*KIND_OF_FORM, 0):
         raise PayloadError("a member's head that makes no sense", at)
     return head
 
 
 def _member(stream: Stream, path: str, head: _Head, algorithm: Algorithm) -> Member:
     at = stream.position
-    kind = _KINDS.get(stat.S_IFMT(head.mode), Kind.FILE)
+    kind = KIND_OF_FORM.get(stat.S_IFMT(head.mode), Kind.FILE)
     target = digest = None
     if kind is Kind.LINK:
         if head.size > _NAME_LIMIT:
@@ -137,7 +128,7 @@ def _numbered(
         raise PayloadError("a member of no file that the header knows", at)
     _pad(stream, at)
     path, mode, size, modified = numbered[number]
-    kind = _KINDS.get(stat.S_IFMT(mode), Kind.FILE)
+    kind = KIND_OF_FORM.get(stat.S_IFMT(mode), Kind.FILE)
     start = stream.position
     target = digest = None
     if kind is Kind.LINK:

@@ -1,5 +1,6 @@
 """Files: what a record says of one, what is found on the disk, and how the two differ."""
 
+import stat
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple
@@ -15,6 +16,18 @@ class Kind(StrEnum):
     SOCKET = "socket"
     BLOCK_DEVICE = "block-device"
     CHARACTER_DEVICE = "character-device"
+
+
+KIND_OF_FORM = {
+    stat.S_IFREG: Kind.FILE,
+    stat.S_IFDIR: Kind.DIRECTORY,
+    stat.S_IFLNK: Kind.LINK,
+    stat.S_IFIFO: Kind.PIPE,
+    stat.S_IFSOCK: Kind.SOCKET,
+    stat.S_IFBLK: Kind.BLOCK_DEVICE,
+    stat.S_IFCHR: Kind.CHARACTER_DEVICE,
+}
+"""The kind of a path by the form that its mode holds, as stat(2) and payloads have it."""
 
 
 class Role(StrEnum):

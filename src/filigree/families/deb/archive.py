@@ -6,13 +6,12 @@ from dataclasses import replace
 from functools import cached_property
 from urllib.parse import unquote
 
-from filigree.families.deb.stanza import NotAPackage, capabilities_of, needs_of, package_of
+from filigree.families.deb.stanza import NotAPackage, capabilities_told, needs_told, package_of
 from filigree.families.listing import PathListing
 from filigree.families.payload import Broken, records
 from filigree.families.protocol import Report
 from filigree.formats.ar import MAGIC, ArMember, read_members
 from filigree.formats.damage import Damage
-from filigree.formats.deb_relations import RelationError
 from filigree.formats.digest_list import read_digest_list
 from filigree.formats.members import Algorithm, Member, PayloadError
 from filigree.formats.random_access import Bytes, ContainerError
@@ -169,18 +168,10 @@ class DebArchive:
     # -- the rest --------------------------------------------------------------------------
 
     def needs(self, package: Package) -> tuple[Need, ...]:
-        try:
-            return needs_of(package)
-        except RelationError as error:
-            self._report(Gap(f"the needs of {self._path}", str(error)))
-            return ()
+        return needs_told(package, self._report)
 
     def capabilities(self, package: Package) -> tuple[Capability, ...]:
-        try:
-            return capabilities_of(package)
-        except RelationError as error:
-            self._report(Gap(f"what {self._path} provides", str(error)))
-            return (Capability(package.name, package.version),)
+        return capabilities_told(package, self._report)
 
     def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
         return tuple(

@@ -12,15 +12,14 @@ from filigree.families.deb.needs import term_is_met
 from filigree.families.deb.policy import Policy, read_policy
 from filigree.families.deb.stanza import (
     NotAPackage,
-    capabilities_of,
-    needs_of,
+    capabilities_told,
+    needs_told,
     package_of,
 )
 from filigree.families.links import read_managed_links
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage, text_of
-from filigree.formats.deb_relations import RelationError
 from filigree.formats.digest_list import read_digest_list
 from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap
@@ -269,18 +268,10 @@ class DebDatabase:
     # -- needs -----------------------------------------------------------------------------
 
     def needs(self, package: Package) -> tuple[Need, ...]:
-        try:
-            return needs_of(package)
-        except RelationError as error:
-            self._report(Gap(f"the needs of {package.name}", str(error)))
-            return ()
+        return needs_told(package, self._report)
 
     def capabilities(self, package: Package) -> tuple[Capability, ...]:
-        try:
-            return capabilities_of(package)
-        except RelationError as error:
-            self._report(Gap(f"what {package.name} provides", str(error)))
-            return (Capability(package.name, package.version),)
+        return capabilities_told(package, self._report)
 
     def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:
         return term_is_met(term, asker, holder, capability, self.architecture)

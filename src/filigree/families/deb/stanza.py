@@ -3,7 +3,9 @@
 import re
 from datetime import datetime
 
-from filigree.formats.deb_relations import parse_capabilities, parse_needs
+from filigree.families.protocol import Report
+from filigree.formats.deb_relations import RelationError, parse_capabilities, parse_needs
+from filigree.model.answer import Gap
 from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Reason, State, Wanted
 
@@ -95,6 +97,24 @@ def capabilities_of(package: Package) -> tuple[Capability, ...]:
     own = Capability(package.name, package.version)
     text = package.fields.get("Provides")
     return (own, *parse_capabilities(text)) if text else (own,)
+
+
+def needs_told(package: Package, report: Report) -> tuple[Need, ...]:
+    """The needs of a package; none, and a gap, where a field does not parse."""
+    try:
+        return needs_of(package)
+    except RelationError as error:
+        report(Gap(f"the needs of {package.name}", str(error)))
+        return ()
+
+
+def capabilities_told(package: Package, report: Report) -> tuple[Capability, ...]:
+    """The names that a package answers to; its own alone, and a gap, where a field does not parse."""
+    try:
+        return capabilities_of(package)
+    except RelationError as error:
+        report(Gap(f"what {package.name} provides", str(error)))
+        return (Capability(package.name, package.version),)
 
 
 def _status(text: str | None) -> tuple[Wanted, str, State]:

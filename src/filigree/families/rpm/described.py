@@ -22,7 +22,7 @@ from filigree.formats.rpm_relations import (
     feature_of,
     written,
 )
-from filigree.model.files import Aspect, FileRecord, Kind, Role
+from filigree.model.files import KIND_OF_FORM, Aspect, FileRecord, Kind, Role
 from filigree.model.needs import Capability, Comparison, Need, Relation
 from filigree.model.package import Package, Reason, Script, State
 
@@ -34,15 +34,6 @@ _DIGESTS = {
     1: ("md5", 32), 2: ("sha1", 40), 8: ("sha256", 64), 9: ("sha384", 96), 10: ("sha512", 128),
     11: ("sha224", 56), 12: ("sha3_256", 64), 14: ("sha3_512", 128),
 }  # fmt: skip
-_KINDS = {
-    stat.S_IFREG: Kind.FILE,
-    stat.S_IFDIR: Kind.DIRECTORY,
-    stat.S_IFLNK: Kind.LINK,
-    stat.S_IFIFO: Kind.PIPE,
-    stat.S_IFSOCK: Kind.SOCKET,
-    stat.S_IFBLK: Kind.BLOCK_DEVICE,
-    stat.S_IFCHR: Kind.CHARACTER_DEVICE,
-}
 _CONFIG, _DOC, _MISSING_OK, _NO_REPLACE, _GHOST, _LICENSE, _README = 1, 2, 8, 16, 64, 128, 256
 _CHECKED = {
     1 << 0: Aspect.CONTENT,
@@ -68,7 +59,7 @@ _SCRIPTS = (
     ("post-untransaction", 5105), ("verify", 1079),
 )  # fmt: skip
 _SEVERAL_SCRIPTS = (("trigger", 1065), ("file-trigger", 5066), ("transaction-trigger", 5076))
-_KINDS_OF_NEED = (
+KIND_OF_FORM_OF_NEED = (
     ("requires", Relation.REQUIRES),
     ("recommends", Relation.RECOMMENDS),
     ("suggests", Relation.SUGGESTS),
@@ -164,7 +155,7 @@ def relations(header: Header, which: str) -> Iterator[tuple[str, int, str]]:
 def needs_of(header: Header) -> Iterator[Need | RelationError]:
     """Every need of a package, each once; a RelationError in the place of one that does not parse."""
     seen = set()
-    for which, kind in _KINDS_OF_NEED:
+    for which, kind in KIND_OF_FORM_OF_NEED:
         for name, flags, version in relations(header, which):
             try:
                 need = _need(kind, name, flags, version)
@@ -258,7 +249,7 @@ def files_of(header: Header) -> list[FileRecord]:
         path, mode, digest, size, owner, group, target, flags, checks, state, device, modified,
         carried, colour,
     ) in columns:  # fmt: skip
-        kind = _KINDS.get(mode & 0o170000) if mode >= 0 else None
+        kind = KIND_OF_FORM.get(mode & 0o170000) if mode >= 0 else None
         is_file = kind is Kind.FILE
         is_link = kind is Kind.LINK
         ghost = bool(flags & _GHOST)
