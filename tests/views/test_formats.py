@@ -10,6 +10,8 @@ from typing import Any
 import pytest
 
 from filigree.model.answer import Answer, Gap, SystemLabel
+from filigree.model.files import Role
+from filigree.model.needs import Relation
 from filigree.questions.census import census
 from filigree.questions.contents import contents
 from filigree.questions.dossier import dossier
@@ -51,10 +53,20 @@ SCHEMA = {
 }
 
 
-@pytest.fixture(scope="module")
-def answers(heron: Path) -> Iterator[dict[str, Answer[Any]]]:
-    with open_system(str(heron)) as system:
-        yield {question: ask(system) for question, ask in ASK.items()}
+@pytest.fixture(scope="module", params=["heron", "curlew", "archives"])
+def answers(
+    request: pytest.FixtureRequest, heron: Path, curlew: Path, archives: dict[str, Path]
+) -> Iterator[dict[str, Answer[Any]]]:
+    """Every question's answer, by station; of the archives what can be asked of them."""
+    with open_system(str(heron if request.param == "heron" else curlew)) as system:
+        found = {question: ask(system) for question, ask in ASK.items()}
+        if request.param == "archives":
+            paths = sorted(map(str, archives.values()))
+            found["dossier"] = dossier(system, paths, full=True)
+            found["contents"] = contents(system, paths)
+            found["needs"] = needs(system, paths, None, frozenset(Relation))
+            found["owner"] = owner(system, ["/etc/**", "tidegauge", "nothing"], paths)
+        yield found
 
 
 def text_of(answer: Answer[Any], form: Format, **options: Any) -> str:
@@ -113,7 +125,8 @@ def test_other_shapes_of_contents(answers: dict[str, Answer[Any]]) -> None:
     tree = text_of(answers["contents"], Format.TABLE, tree=True)
     assert "    gauge.conf  config, " in tree
     totals = text_of(answers["contents"], Format.LINES, totals=True)
-    assert dict(row.split("\t")[:2] for row in totals.splitlines())["program"] == "4"
+    programs = sum(row.role is Role.PROGRAM for row in answers["contents"].records)
+    assert dict(row.split("\t")[:2] for row in totals.splitlines())["program"] == str(programs)
 
 
 def test_columns_and_count(answers: dict[str, Answer[Any]]) -> None:

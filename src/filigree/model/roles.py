@@ -12,9 +12,11 @@ _LICENSE = re.compile(
     r"(?:copyright|licen[cs]es?|copying)[^/]*$|/usr/share/(?:licenses|common-licenses)/",
     re.IGNORECASE,
 )
-_LIBRARY_DIRECTORY = re.compile(r"^/(?:usr/(?:local/)?)?lib(?:x?32|64|exec)?/")
+_PLACES = re.compile(
+    r"(?P<config>/etc/)|/usr/(?:(?P<doc>doc)|(?P<manual>man|info)|(?P<header>include))/"
+    r"|/(?:usr/(?:local/)?)?(?:(?P<program>(?:s?bin|games)/[^/]+$)|(?P<library>lib(?:x?32|64|exec)?/))"
+)
 _LIBRARY_NAME = re.compile(r"\.(?:so(?:\.[^/]+)?|a|la|o|ko(?:\.(?:xz|gz|zst))?)$")
-_PROGRAM = re.compile(r"^/(?:usr/(?:local/)?)?(?:s?bin|games)/[^/]+$")
 _SHARED: tuple[tuple[str, Role], ...] = (
     ("doc/", Role.DOC),
     ("gtk-doc/", Role.DOC),
@@ -22,13 +24,6 @@ _SHARED: tuple[tuple[str, Role], ...] = (
     ("info/", Role.MANUAL),
     ("locale/", Role.LOCALE),
     ("i18n/", Role.LOCALE),
-)
-_BY_PREFIX: tuple[tuple[str, Role], ...] = (
-    ("/usr/doc/", Role.DOC),
-    ("/usr/man/", Role.MANUAL),
-    ("/usr/info/", Role.MANUAL),
-    ("/usr/include/", Role.HEADER),
-    ("/etc/", Role.CONFIG),
 )
 
 
@@ -51,12 +46,11 @@ _PAPERS = (Role.MANUAL, Role.LICENSE, Role.LOCALE)
 def _by_path(path: str, kind: Kind | None, mode: int | None) -> Role:
     if path.startswith("/usr/share/"):
         return _shared(path, kind)
-    for prefix, role in _BY_PREFIX:
-        if path.startswith(prefix):
-            return role
-    if _PROGRAM.match(path):
-        return Role.PROGRAM
-    if _LIBRARY_DIRECTORY.match(path):
+    match = _PLACES.match(path)
+    place = match.lastgroup if match else None
+    if place is not None and place != "library":
+        return Role(place)
+    if place == "library":
         if _LIBRARY_NAME.search(path):
             return Role.LIBRARY
         if kind is Kind.FILE and mode is not None and mode & 0o111:

@@ -4,6 +4,7 @@ Our own and not a library's: a listing of a system has a hundred thousand rows, 
 out here in seconds and written as they come.
 """
 
+import re
 import unicodedata
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
@@ -76,7 +77,7 @@ class Ink:
         out: list[Piece] = []
         used = 0
         for text, style in pieces:
-            for word in _words(escaped(text)):
+            for word in _words(escaped(text), max(8, self.width - indent)):
                 wide = cells(word.rstrip(" "))
                 if used > indent and used + wide > self.width:
                     yield self._joined(out)
@@ -162,14 +163,17 @@ def _cell(cell: str | Piece) -> Piece:
     return Piece(escaped(cell)) if isinstance(cell, str) else Piece(escaped(cell.text), cell.style)
 
 
-def _words(text: str) -> Iterator[str]:
-    """Words with the spaces that follow them."""
-    start = 0
-    for at in range(1, len(text)):
-        if text[at - 1] == " " and text[at] != " ":
-            yield text[start:at]
-            start = at
-    yield text[start:]
+def _words(text: str, width: int) -> Iterator[str]:
+    """Words with the spaces that follow them; one that is wider than `width` cells comes in parts."""
+    for word in _WORD.findall(text):
+        while cells(word.rstrip(" ")) > width:
+            end = _take(word, width)
+            yield word[:end]
+            word = word[end:]
+        yield word
+
+
+_WORD = re.compile(r"[^ ]+ *|^ +")
 
 
 def _broken(text: str, width: int) -> list[str]:
