@@ -69,6 +69,9 @@ class Database:
     def managed_links(self):
         return {}
 
+    def repositories(self, now, keyring):
+        return ()
+
     def keeper_of(self, path):
         return None
 

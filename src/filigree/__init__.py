@@ -27,6 +27,7 @@ _WHERE = {
     "needs": "filigree.questions.needs",
     "needed_by": "filigree.questions.needs",
     "verify": "filigree.questions.verify",
+    "repos": "filigree.questions.repos",
 }
 
 __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
@@ -41,6 +42,7 @@ if TYPE_CHECKING:
     from filigree.questions.needs import needed_by as needed_by
     from filigree.questions.needs import needs as needs
     from filigree.questions.owner import owner as owner
+    from filigree.questions.repos import repos as repos
     from filigree.questions.survey import survey as survey
     from filigree.questions.verify import verify as verify
     from filigree.system import System as System

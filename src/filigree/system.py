@@ -3,14 +3,16 @@
 import os
 from collections.abc import Sequence
 from functools import cached_property
+from glob import escape as glob_escape
 
 from filigree.access.jail import Jail, LentFile
 from filigree.families.protocol import Archive, Database, Family, Records
 from filigree.families.registry import family_named, family_of, open_archive
 from filigree.formats.accounts import Accounts, read_accounts
+from filigree.formats.openpgp import Key, read_keys
 from filigree.formats.os_release import read_os_release
 from filigree.model.answer import Gap, SystemLabel
-from filigree.model.errors import AccessError
+from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.package import Package
 from filigree.paths import PathIndex
 
@@ -88,6 +90,25 @@ class System:
         from glob import glob
 
         return sorted(path for path in glob(pattern) if os.path.isfile(path))
+
+    def own_keys(self, paths: Sequence[str]) -> list[Key]:
+        """The keys of the auditor's own files, and of the files in folders.
+
+        Raises BadQuestion where one holds none, or cannot be read.
+        """
+        found: list[Key] = []
+        for path in paths:
+            files = self.own_files(f"{glob_escape(path)}/*") if os.path.isdir(path) else [path]
+            for file in files:
+                try:
+                    data = self._outside.read(os.path.abspath(file), 64 << 20)
+                    found += read_keys(data, file)
+                except (AccessError, ValueError) as error:
+                    why = error.what if isinstance(error, AccessError) else str(error)
+                    raise BadQuestion(f"no keys can be read: {why}", file) from error
+        if not found:
+            raise BadQuestion("the keyring holds no keys", ", ".join(paths))
+        return found
 
     @cached_property
     def _outside(self) -> Jail:

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 import typer
 
 from filigree import __version__
-from filigree.cli import check, demo, look, trace
+from filigree.cli import check, demo, look, sources, trace
 
 app = typer.Typer(
     name="filigree",
@@ -17,7 +17,7 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 
-_LOOK, _TRACE, _CHECK, _TELL = "Look", "Trace", "Check", "Tell"
+_LOOK, _TRACE, _CHECK, _SOURCES, _TELL = "Look", "Trace", "Check", "Sources", "Tell"
 _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
     ("survey", look.survey, _LOOK, ("survey", "survey --root /mnt/heron")),
     (
@@ -89,6 +89,12 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
             "verify tidegauge --all",
             "verify --root /mnt/heron --only altered --format json",
         ),
+    ),
+    (
+        "repos",
+        sources.repos,
+        _SOURCES,
+        ("repos", "repos coast-base", "repos --root /mnt/heron --keyring ./office-keys.asc"),
     ),
     (
         "demo",

@@ -1,14 +1,17 @@
 """No system at all: what archives are asked about where the root holds none of a known family."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
 
 from filigree.access.jail import Jail
 from filigree.families.listing import PathListing
 from filigree.families.protocol import ArchiveFamily, Family, Report
+from filigree.formats.openpgp import Key
 from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Script, VersionParts
+from filigree.model.repositories import Repository
 
 NAME = "none"
 
@@ -59,6 +62,9 @@ class EmptyDatabase:
 
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return {}
+
+    def repositories(self, now: datetime, keyring: list[Key] | None) -> Sequence[Repository]:  # noqa: ARG002
+        return ()
 
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None

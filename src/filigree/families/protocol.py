@@ -5,15 +5,18 @@ A method whose notion a family lacks returns nothing, and `silent_on` of the fam
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
 from typing import Protocol
 
 from filigree.access.jail import Jail
+from filigree.formats.openpgp import Key
 from filigree.formats.random_access import Bytes
 from filigree.model.answer import Gap
 from filigree.model.archives import ArchiveFacts, NameParts
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Script, VersionParts
+from filigree.model.repositories import Repository
 
 Report = Callable[[Gap], None]
 """Takes a gap as it is found."""
@@ -120,6 +123,13 @@ class Database(Records, Protocol):
 
     def managed_links(self) -> Mapping[str, ManagedLink]:
         """Links made at run time by the system's own mechanism for interchangeable programs."""
+        ...
+
+    def repositories(self, now: datetime, keyring: list[Key] | None) -> Sequence[Repository]:
+        """Every index that the system is configured to use, judged at a time.
+
+        Seals are judged with the keys that each allows, or with those of `keyring` alone.
+        """
         ...
 
     def keeper_of(self, path: str) -> Package | None:

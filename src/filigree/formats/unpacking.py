@@ -24,6 +24,7 @@ _MAGICS = (
     (b"\xfd7zXZ\0", "xz"),
     (b"\x28\xb5\x2f\xfd", "zstd"),
     (b"\x5d\0\0", "lzma"),
+    (b"\x04\x22\x4d\x18", "lz4"),
 )
 
 
@@ -125,6 +126,10 @@ def _piece_reader(packed: _Packed, compression: str) -> Callable[[], bytes]:
             return _zstd(packed)
         case "gzip":
             return _Frames(packed, _Gzip).piece
+        case "lz4":
+            import lz4.frame
+
+            return _Frames(packed, lz4.frame.LZ4FrameDecompressor).piece
         case "bzip2":
             return _Frames(packed, bz2.BZ2Decompressor).piece
         case _:
@@ -183,7 +188,14 @@ class _Frames:
             self._fed = True
             try:
                 out: bytes = inner.decompress(data, PIECE)
-            except (OSError, EOFError, ValueError, zlib.error, lzma.LZMAError) as error:
+            except (
+                OSError,
+                EOFError,
+                ValueError,
+                RuntimeError,
+                zlib.error,
+                lzma.LZMAError,
+            ) as error:
                 raise UnpackError(f"is damaged: {error}") from error
             if out:
                 return out

@@ -19,6 +19,7 @@ SCREENS = {
     "needs": "needs",
     "needed-by": "needs",
     "verify": "verify",
+    "repos": "repos",
 }
 
 

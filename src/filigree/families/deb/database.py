@@ -21,12 +21,14 @@ from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.digest_list import read_digest_list
+from filigree.formats.openpgp import Key
 from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, FileRecord, Kind, ManagedLink, Relocation, Role
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Reason, Script, State
+from filigree.model.repositories import Repository
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _BYTES_A_PATH = 60
@@ -304,6 +306,13 @@ class DebDatabase:
 
     def close(self) -> None:
         """Nothing is held open."""
+
+    def repositories(self, now: datetime, keyring: list[Key] | None) -> Sequence[Repository]:
+        from filigree.families.deb.repositories import DebRepositories
+
+        text = text_of(read_or_report(self._jail, places.ARCHITECTURES, self._report))
+        machines = text.split() or ([self.architecture] if self.architecture else [])
+        return DebRepositories(self._jail, self._report, machines, now, keyring).all()
 
     def keeper_of(self, path: str) -> Package | None:
         directory, _, name = path.rpartition("/")

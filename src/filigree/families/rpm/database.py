@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
 from functools import cached_property, lru_cache
 from typing import Any
 
@@ -14,6 +15,7 @@ from filigree.families.rpm.containers import Container, open_container
 from filigree.families.rpm.history import History
 from filigree.families.rpm.needs import term_is_met
 from filigree.families.rpm.policy import read_policy
+from filigree.formats.openpgp import Key
 from filigree.formats.random_access import ContainerError
 from filigree.formats.rpm_header import Header, HeaderError, read_header
 from filigree.formats.rpm_relations import RelationError
@@ -22,6 +24,7 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Script
+from filigree.model.repositories import Repository
 
 _ANY = frozenset({"noarch", "src", "nosrc", "none"})
 _NO_PATHS = PathListing()
@@ -221,6 +224,13 @@ class RpmDatabase:
 
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return self._links
+
+    def repositories(self, now: datetime, keyring: list[Key] | None) -> Sequence[Repository]:
+        from filigree.families.rpm.repositories import RpmRepositories
+
+        return RpmRepositories(
+            self._jail, self._report, self._packages, self.architecture, now, keyring
+        ).all()
 
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None

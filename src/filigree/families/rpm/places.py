@@ -16,3 +16,7 @@ PROTECTED = ("/etc/dnf/protected.d", "/etc/yum/protected.d")
 
 LINK_GROUPS = "/var/lib/alternatives"
 CHOSEN_LINKS = "/etc/alternatives"
+
+REPOSITORIES = ("/etc/yum.repos.d", "/etc/zypp/repos.d")
+VARIABLES = ("/etc/yum/vars", "/etc/dnf/vars")
+CACHES = ("/var/cache/dnf", "/var/cache/libdnf5", "/var/cache/zypp/raw")

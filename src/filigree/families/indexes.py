@@ -1,0 +1,74 @@
+"""What every family asks of the copy of an index: its digest, and how many packages it tells of."""
+
+import hashlib
+from collections.abc import Callable, Iterator
+
+from filigree.access.jail import Jail
+from filigree.formats.openpgp import Key, read_keys
+from filigree.formats.unpacking import Unpacked, UnpackError
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError
+
+PIECE = 1 << 18
+KEY_LIMIT = 16 << 20
+Report = Callable[[Gap], None]
+
+
+def unpacked_pieces(jail: Jail, path: str) -> Iterator[bytes]:
+    """An index, whatever its compression, in pieces. Raises AccessError or UnpackError."""
+    source = jail.lend(path)
+    try:
+        stream = Unpacked(source, 0, source.size)
+        while piece := stream.read(PIECE):
+            yield piece
+    finally:
+        source.close()
+
+
+def packed_digest(jail: Jail, path: str, algorithm: str) -> str:
+    """The digest of a file as it lies. Raises AccessError."""
+    digest = hashlib.new(algorithm, usedforsecurity=False)
+    for piece in jail.pieces(path):
+        digest.update(piece)
+    return f"{algorithm}:{digest.hexdigest()}"
+
+
+class Keys:
+    """The keys of one root's files, each file read once; or the auditor's own instead of them."""
+
+    def __init__(self, jail: Jail, report: Report, own: list[Key] | None = None) -> None:
+        self._jail = jail
+        self._report = report
+        self._own = own
+        self._files: dict[str, list[Key] | None] = {}
+
+    def of_file(self, path: str) -> list[Key] | None:
+        """The keys of a file; None where there is none, or it cannot be read, which is reported."""
+        if self._own is not None:
+            return self._own
+        if path not in self._files:
+            self._files[path] = self._read(path)
+        return self._files[path]
+
+    def of_text(self, text: str, place: str) -> list[Key]:
+        """The keys of a text that stands in a configuration file."""
+        if self._own is not None:
+            return self._own
+        try:
+            return read_keys(text.encode("utf-8", "surrogateescape"), place)
+        except ValueError as error:
+            self._report(Gap(place, str(error)))
+            return []
+
+    def _read(self, path: str) -> list[Key] | None:
+        try:
+            data = self._jail.read_or_none(path, KEY_LIMIT)
+            return None if data is None else read_keys(data, path)
+        except AccessError as error:
+            self._report(Gap(path, error.what))
+        except ValueError as error:
+            self._report(Gap(path, str(error)))
+        return None
+
+
+__all__ = ["Keys", "UnpackError", "packed_digest", "unpacked_pieces"]

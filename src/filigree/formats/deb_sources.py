@@ -1,0 +1,135 @@
+"""The configuration of repositories on a `deb` system, in both of its forms.
+
+    line   = type ["[" *(option "=" value) "]"] uri suite *component        "#" starts a remark
+    stanza = Types, URIs, Suites, Components, Enabled, Signed-By, Architectures, Trusted …
+
+As the manual page sources.list(5) describes them. A suite that ends in `/` is a directory of its own,
+without components.
+"""
+
+import re
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from filigree.formats.damage import Damage, text_of
+from filigree.formats.stanzas import parse_stanza
+
+_OPTIONS = re.compile(r"\[([^\]]*)\]")
+_YES = frozenset({"yes", "true", "with", "on", "enable", "1"})
+_INLINE = "-----BEGIN PGP"
+
+
+class Source(NamedTuple):
+    """One address, suite and component of one entry; `line` is where the entry starts.
+
+    `signed_by` are paths, fingerprints, or one inline key; `trusted` is whether no seal is asked for.
+    """
+
+    line: int
+    type: str
+    uri: str
+    suite: str
+    component: str | None
+    enabled: bool = True
+    architectures: tuple[str, ...] = ()
+    signed_by: tuple[str, ...] = ()
+    trusted: bool = False
+
+    @property
+    def flat(self) -> bool:
+        return self.suite.endswith("/")
+
+
+def read_lines(data: bytes) -> Iterator[Source | Damage]:
+    """The entries of a file of lines."""
+    for number, text in enumerate(text_of(data).split("\n"), 1):
+        words = text.partition("#")[0].strip()
+        if not words:
+            continue
+        options: dict[str, str] = {}
+        match = _OPTIONS.search(words)
+        if match:
+            for option in match[1].split():
+                name, _, value = option.partition("=")
+                options[name.lower().rstrip("+-")] = value
+            words = words[: match.start()] + words[match.end() :]
+        kind, *rest = words.split()
+        if kind not in ("deb", "deb-src") or len(rest) < 2:
+            yield Damage(number, "a line that is no repository")
+            continue
+        uri, suite, *components = rest
+        if not components and not suite.endswith("/"):
+            yield Damage(number, "a repository without a component")
+            continue
+        yield from _sources(
+            number, [kind], [uri], [suite], components, options.get("enabled", "yes"),
+            options.get("arch", "").replace(",", " ").split(),
+            tuple(filter(None, options.get("signed-by", "").split(","))),
+            options.get("trusted", ""),
+        )  # fmt: skip
+
+
+def read_source_stanzas(data: bytes) -> Iterator[Source | Damage]:
+    """The entries of a file of stanzas."""
+    for line, block in _blocks(data):
+        stanza = parse_stanza(block, line)
+        if isinstance(stanza, Damage):
+            yield stanza
+            continue
+        fields = {name.lower(): value for name, value in stanza.fields.items()}
+        listed = {
+            name: fields.get(name, "").split()
+            for name in ("types", "uris", "suites", "components", "architectures")
+        }
+        if not all(listed[name] for name in ("types", "uris", "suites")):
+            yield Damage(stanza.line, "a repository without a type, an address or a suite")
+            continue
+        yield from _sources(
+            stanza.line, listed["types"], listed["uris"], listed["suites"], listed["components"],
+            fields.get("enabled", "yes"), listed["architectures"],
+            _signed_by(fields.get("signed-by", "")), fields.get("trusted", ""),
+        )  # fmt: skip
+
+
+def _blocks(data: bytes) -> Iterator[tuple[int, bytes]]:
+    """The text between empty lines, without remarks, which may stand anywhere; and where it starts."""
+    block: list[bytes] = []
+    start = 1
+    for number, line in enumerate([*data.split(b"\n"), b""], 1):
+        if line.strip():
+            if not line.startswith(b"#"):
+                start = start if block else number
+                block.append(line)
+        elif block:
+            yield start, b"\n".join(block)
+            block = []
+
+
+def _signed_by(text: str) -> tuple[str, ...]:
+    """Paths or fingerprints, or an armoured key that stands in the field itself."""
+    if _INLINE not in text:
+        return tuple(text.split())
+    lines = [line.strip() for line in text.split("\n")]
+    return ("\n".join("" if line == "." else line for line in lines if line),)
+
+
+def _sources(
+    line: int,
+    types: list[str],
+    uris: list[str],
+    suites: list[str],
+    components: list[str],
+    enabled: str,
+    architectures: list[str],
+    signed_by: tuple[str, ...],
+    trusted: str,
+) -> Iterator[Source]:
+    on, free = enabled.strip().lower() in _YES, trusted.strip().lower() in _YES
+    for kind in types:
+        for uri in uris:
+            for suite in suites:
+                for component in [None] if suite.endswith("/") else components:
+                    yield Source(
+                        line, kind, uri if uri.endswith("/") else f"{uri}/", suite, component, on,
+                        tuple(architectures), signed_by, free,
+                    )  # fmt: skip

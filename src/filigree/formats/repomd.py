@@ -1,0 +1,106 @@
+"""The list of an `rpm` repository's indexes, `repomd.xml`: their places, digests and times.
+
+Read by events, without a document type, without entities, and without a tree in memory.
+"""
+
+from typing import Any, NamedTuple
+from xml.parsers import expat
+
+SIZE_LIMIT = 16 << 20
+_ENTRIES_LIMIT = 1000
+
+
+class XmlError(ValueError):
+    """XML that is damaged, or that asks for what is not given: document types and entities."""
+
+
+class Listed(NamedTuple):
+    """One index: where it lies, its digest as `algorithm:hex`, and when it was made."""
+
+    place: str
+    digest: str | None
+    open_digest: str | None
+    timestamp: int | None
+
+
+class RepoMd(NamedTuple):
+    """The revision, and the indexes by type (`primary`, `filelists` …)."""
+
+    revision: str | None
+    indexes: dict[str, Listed]
+
+
+def safe_parser() -> Any:
+    """A parser that takes no document type: without one there are no entities to expand or fetch."""
+    parser = expat.ParserCreate()
+
+    def refuse(*_: object) -> None:
+        raise XmlError("it declares a document type, which no index needs")
+
+    parser.StartDoctypeDeclHandler = refuse
+    parser.EntityDeclHandler = refuse
+    parser.buffer_text = True
+    return parser
+
+
+def read_repomd(data: bytes) -> RepoMd:
+    """The list of indexes. Raises XmlError."""
+    reader = _Reader()
+    parser = safe_parser()
+    parser.StartElementHandler = reader.start
+    parser.EndElementHandler = reader.end
+    parser.CharacterDataHandler = reader.text
+    try:
+        parser.Parse(data, True)
+    except expat.ExpatError as error:
+        raise XmlError(f"it is no XML: {error}") from error
+    return RepoMd(reader.revision, reader.indexes)
+
+
+class _Reader:
+    """Takes the events, and keeps what is asked for."""
+
+    def __init__(self) -> None:
+        self.revision: str | None = None
+        self.indexes: dict[str, Listed] = {}
+        self._type: str | None = None
+        self._facts: dict[str, str] = {}
+        self._algorithm: dict[str, str] = {}
+        self._text = ""
+
+    def start(self, name: str, attributes: dict[str, str]) -> None:
+        name = name.rpartition(":")[2]
+        self._text = ""
+        if name == "data":
+            self._type = attributes.get("type")
+            self._facts, self._algorithm = {}, {}
+        elif name == "location":
+            self._facts["location"] = attributes.get("href", "")
+        elif name in ("checksum", "open-checksum"):
+            self._algorithm[name] = attributes.get("type", "").lower()
+
+    def text(self, text: str) -> None:
+        if len(self._text) < 4096:
+            self._text += text
+
+    def end(self, name: str) -> None:
+        name = name.rpartition(":")[2]
+        if name == "revision" and self._type is None:
+            self.revision = self._text.strip()
+        elif name == "data" and self._type is not None and len(self.indexes) < _ENTRIES_LIMIT:
+            time = self._facts.get("timestamp", "").partition(".")[0]
+            self.indexes[self._type] = Listed(
+                self._facts.get("location", ""),
+                self._digest("checksum"),
+                self._digest("open-checksum"),
+                int(time) if time.isascii() and time.isdigit() and len(time) < 12 else None,
+            )
+            self._type = None
+        else:
+            self._facts[name] = self._text.strip()
+
+    def _digest(self, name: str) -> str | None:
+        algorithm, value = self._algorithm.get(name), self._facts.get(name)
+        if not algorithm or not value:
+            return None
+        return f"{'sha1' if algorithm == 'sha' else algorithm}:{value.lower()}"

@@ -1,0 +1,146 @@
+"""Which repositories a system is configured to use, and what stands behind their indexes."""
+
+import fnmatch
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from difflib import get_close_matches
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.model.repositories import Repository, SealVerdict, Signer
+from filigree.system import System
+
+
+@dataclass(frozen=True, slots=True)
+class RepositoryRow:
+    """One index of one repository, and the local copy of it. Sizes in bytes, times in UTC.
+
+    `matches` is whether the copy is what the signed file says, None where nothing tells. `remarks` say
+    in words what is wrong, or out of the ordinary.
+    """
+
+    identity: str
+    name: str
+    enabled: bool
+    address: str | None
+    suite: str | None
+    component: str | None
+    architecture: str | None
+    priority: int | None
+    packages: int | None
+    size: int | None
+    made_at: datetime | None
+    fetched_at: datetime | None
+    expires_at: datetime | None
+    seal: SealVerdict | None
+    signers: list[Signer]
+    configured_in: str
+    addresses: list[str]
+    keys: list[str]
+    must_be_signed: bool | None
+    path: str | None
+    matches: bool | None
+    reason: str | None
+    remarks: list[str]
+
+    @property
+    def alarming(self) -> bool:
+        """Whether it is bad news: a copy that is not what it claims to be, or lacks a seal it must have."""
+        unsealed = self.must_be_signed is True and self.seal is SealVerdict.NONE
+        return self.seal is SealVerdict.BAD or self.matches is False or unsealed
+
+
+def repos(
+    system: System,
+    names: Iterable[str] = (),
+    keyring: Iterable[str] = (),
+    now: datetime | None = None,
+) -> Answer[RepositoryRow]:
+    """Every configured index, or those of the repositories whose identity or name fits one of `names`.
+
+    With a `keyring` (the auditor's own key files or folders of them) seals are judged with its keys
+    alone; raises BadQuestion where it holds none. Bad news where a seal is bad, a copy is not what its
+    signed file says, or a seal that must be there is missing.
+    """
+    moment = now or datetime.now(UTC)
+    files = list(keyring)
+    keys = system.own_keys(files) if files else None
+    rows = [_row(one) for one in system.database.repositories(moment, keys)]
+    notes: list[str] = []
+    wanted = list(names)
+    if wanted:
+        chosen: list[RepositoryRow] = []
+        for name in wanted:
+            found = [row for row in rows if _fits(row, name)]
+            chosen += (row for row in found if row not in chosen)
+            if not found:
+                notes.append(_unknown(name, rows))
+        rows = chosen
+    return Answer(
+        "repos",
+        system.system_label,
+        rows,
+        _summary(rows, moment, "auditor" if files else "root"),
+        system.gaps,
+        notes,
+        bad_news=bool(notes) or any(row.alarming for row in rows),
+    )
+
+
+def _row(one: Repository) -> RepositoryRow:
+    copy = one.copy
+    return RepositoryRow(
+        identity=one.identity,
+        name=one.name,
+        enabled=one.enabled,
+        address=one.addresses[0] if one.addresses else None,
+        suite=one.suite,
+        component=one.component,
+        architecture=one.architecture,
+        priority=one.priority,
+        packages=copy.packages if copy else None,
+        size=copy.size if copy else None,
+        made_at=copy.made_at if copy else None,
+        fetched_at=copy.fetched_at if copy else None,
+        expires_at=copy.expires_at if copy else None,
+        seal=copy.seal.verdict if copy else None,
+        signers=list(copy.seal.signers) if copy else [],
+        configured_in=one.configured_in,
+        addresses=list(one.addresses),
+        keys=list(one.keys),
+        must_be_signed=one.must_be_signed,
+        path=copy.path if copy else None,
+        matches=copy.matches if copy else None,
+        reason=copy.seal.reason if copy else None,
+        remarks=[*one.remarks, *(copy.remarks if copy else ())],
+    )
+
+
+def _fits(row: RepositoryRow, name: str) -> bool:
+    return any(
+        fnmatch.fnmatchcase(text, name) or text == name
+        for text in (row.identity, row.name, row.suite or "")
+    )
+
+
+def _unknown(name: str, rows: list[RepositoryRow]) -> str:
+    known = list(dict.fromkeys(row.identity for row in rows))
+    # A part of an identity is as good a hint as a misspelt one.
+    close = [one for one in known if name in one][:3] or get_close_matches(name, known, n=3)
+    hint = f"; did you mean {', '.join(close)}?" if close else ""
+    return f"no repository is called {name}{hint}"
+
+
+def _summary(rows: list[RepositoryRow], now: datetime, whose: str) -> dict[str, Any]:
+    return {
+        "indexes": len(rows),
+        "enabled": sum(row.enabled for row in rows),
+        "packages": sum(row.packages or 0 for row in rows),
+        "size": sum(row.size or 0 for row in rows),
+        "alarming": sum(row.alarming for row in rows),
+        "never_fetched": sum(row.enabled and row.path is None for row in rows),
+        "expired": sum(row.expires_at is not None and row.expires_at < now for row in rows),
+        "asked_at": now,
+        "keys_of": whose,
+    }

@@ -1,0 +1,141 @@
+"""How repositories are shown: a table of all, or each in detail."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import fields
+from datetime import datetime
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.model.repositories import SealVerdict
+from filigree.questions.repos import RepositoryRow
+from filigree.views.page import Column, Ink, Piece, Style, line
+from filigree.views.screens.words import closing, day, fact, minute
+from filigree.views.text import count_words, size_words
+
+_FIELDS = tuple(field.name for field in fields(RepositoryRow))
+_TABLE = (
+    Column("repository", wrap=True), Column("for"), Column("packages", right=True), Column("made"),
+    Column("fetched"), Column("expires"), Column("priority", right=True), Column("seal"),
+)  # fmt: skip
+_STYLES = {
+    SealVerdict.GOOD: Style.GOOD,
+    SealVerdict.BAD: Style.BAD,
+    SealVerdict.EXPIRED: Style.WARN,
+    SealVerdict.WEAK: Style.WARN,
+    SealVerdict.UNKNOWN_KEY: Style.WARN,
+    SealVerdict.NONE: Style.WARN,
+}
+
+
+def screen(answer: Answer[RepositoryRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    rows = answer.records
+    now = answer.summary["asked_at"]
+    if options.get("detail"):
+        for row in rows:
+            yield from _detail(row, ink)
+            yield ""
+    elif rows:
+        yield from ink.table(_TABLE, [_cells(row, now) for row in rows])
+        yield ""
+        yield from _remarks(rows, ink)
+    yield from closing(ink, *_closing(answer))
+    if answer.summary["keys_of"] == "root" and any(row.signers for row in rows):
+        words = (
+            "Seals were judged with this root's own keys: whoever could change the indexes could "
+        )
+        words += "have changed those too (--keyring judges with yours)."
+        yield from ink.flowed(line(Piece(words, Style.FAINT)))
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return _FIELDS
+
+
+def rows(answer: Answer[RepositoryRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    for record in answer.records:
+        yield [getattr(record, name) for name in _FIELDS]
+
+
+def _cells(row: RepositoryRow, now: datetime) -> list[str | Piece]:
+    expired = row.expires_at is not None and row.expires_at < now
+    return [
+        Piece(row.identity, Style.NAME if row.enabled else Style.FAINT),
+        row.architecture or "",
+        f"{row.packages:,}" if row.packages is not None else "",
+        day(row.made_at),
+        day(row.fetched_at),
+        Piece(day(row.expires_at), Style.BAD if expired else Style.PLAIN),
+        str(row.priority) if row.priority is not None else "",
+        _seal(row),
+    ]
+
+
+def _seal(row: RepositoryRow) -> Piece:
+    if not row.enabled:
+        return Piece("not enabled", Style.FAINT)
+    if row.seal is None:
+        return Piece("no copy", Style.WARN)
+    if row.matches is False:
+        return Piece("broken", Style.BAD)
+    return Piece(row.seal.value, Style.BAD if row.alarming else _STYLES[row.seal])
+
+
+def _remarks(rows: Sequence[RepositoryRow], ink: Ink) -> Iterator[str]:
+    told = [row for row in rows if row.remarks or (row.reason and row.seal is not SealVerdict.NONE)]
+    for row in told:
+        for remark in dict.fromkeys((*row.remarks, *([row.reason] if row.reason else []))):
+            parts = (Piece(row.identity, Style.NAME), f": {remark}")
+            yield from ink.flowed(line(*parts), 4)
+    if told:
+        yield ""
+
+
+def _detail(row: RepositoryRow, ink: Ink) -> Iterator[str]:
+    yield ink.paint(line(Piece(row.identity, Style.TITLE), f"  {row.name}"))
+    asked = {True: "yes", False: "no", None: "the system's own default"}[row.must_be_signed]
+    pairs: tuple[tuple[str, str | Piece | None], ...] = (
+        ("enabled", "yes" if row.enabled else Piece("no", Style.FAINT)),
+        ("configured in", row.configured_in),
+        ("suite", row.suite),
+        ("component", row.component),
+        ("architecture", row.architecture),
+        ("priority", str(row.priority) if row.priority is not None else None),
+        ("must be signed", asked),
+        ("packages", f"{row.packages:,}" if row.packages is not None else None),
+        ("size of the copy", size_words(row.size) if row.size is not None else None),
+        ("copy", row.path),
+        ("made", minute(row.made_at)),
+        ("last asked for", minute(row.fetched_at)),
+        ("expires", minute(row.expires_at)),
+        ("seal", _seal(row)),
+        ("seal says", row.reason),
+    )
+    for address in row.addresses:
+        yield from fact(ink, "  address", address, width=20)
+    for name, value in pairs:
+        if value:
+            yield from fact(ink, f"  {name}", value, width=20)
+    for key in row.keys:
+        yield from fact(ink, "  to be signed by", key, width=20)
+    for signer in row.signers:
+        who = signer.identity or "a key that is not at hand"
+        when = f", {minute(signer.made_at)}" if signer.made_at else ""
+        verdict = Piece(signer.verdict.value, _STYLES[signer.verdict])
+        words = (f"{signer.fingerprint}  {who}{when}  ", verdict)
+        yield from fact(ink, "  signed by", *words, width=20)
+    for remark in row.remarks:
+        yield from fact(ink, "  remark", Piece(remark, Style.WARN), width=20)
+
+
+def _closing(answer: Answer[RepositoryRow]) -> list[str | Piece]:
+    summary = answer.summary
+    parts: list[str | Piece] = [
+        Piece(count_words(summary["indexes"], "index", "indexes"), Style.TITLE),
+        f", {summary['packages']:,} packages offered",
+    ]
+    for name, words in (("never_fetched", "never fetched"), ("expired", "expired")):
+        if summary[name]:
+            parts += ("; ", Piece(f"{summary[name]} {words}", Style.WARN))
+    if summary["alarming"]:
+        parts += ("; ", Piece(f"{summary['alarming']} not to be trusted", Style.BAD))
+    return parts
