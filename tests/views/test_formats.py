@@ -17,6 +17,7 @@ from filigree.questions.contents import contents
 from filigree.questions.dossier import dossier
 from filigree.questions.needs import needed_by, needs
 from filigree.questions.owner import owner
+from filigree.questions.repos import repos
 from filigree.questions.survey import survey
 from filigree.questions.verify import verify
 from filigree.system import System, open_system
@@ -32,6 +33,7 @@ ASK: dict[str, Callable[[System], Answer[Any]]] = {
     "needs": lambda system: needs(system, ["tidegauge", "lockgate-firmware"], None),
     "needed-by": lambda system: needed_by(system, ["libbrine2"], None),
     "verify": verify,
+    "repos": repos,
 }
 # The promise. A field may be added; one that is here never goes.
 SCHEMA = {
@@ -50,6 +52,9 @@ SCHEMA = {
     "needs": "name version depth kind requirement status via repeat via_version architecture reason",
     "needed-by": "name version depth kind requirement status via repeat via_version architecture reason",
     "verify": "package architecture path role verdict evidence differences reason version",
+    "repos": "identity name enabled address suite component architecture priority packages size "
+    "made_at fetched_at expires_at seal signers configured_in addresses keys must_be_signed path "
+    "matches reason remarks",
 }
 
 

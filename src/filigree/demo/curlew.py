@@ -8,6 +8,7 @@ from filigree.demo import rpm
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, Good, goods_of, machine_code
 from filigree.demo.ground import lay_ground
+from filigree.demo.repository import detached, primary_xml, public_key, repomd_xml
 from filigree.demo.rpm import Shipped
 from filigree.demo.rpm_bytes import sqlite_file
 from filigree.demo.world import STATION_WARES, WARES, Ware
@@ -21,6 +22,7 @@ SWAPPED = "/usr/sbin/mudflatd"
 OPENED = "/usr/bin/ropewalk"
 GIVEN_AWAY = "/usr/share/tidegauge"
 EMPOWERED = "/usr/bin/weatherglass"
+KEYRING = "/etc/pki/rpm-gpg/coast.asc"
 EDITED = "/etc/saltpan.conf"
 WAIVED = "/etc/buoywatch.conf"
 LOG = "/var/log/tidegauge.log"
@@ -52,6 +54,7 @@ def build_curlew(folder: Path) -> Path:
     sqlite_file(disk.real(f"{places.DATABASES[1]}/{places.SQLITE}"), blobs)
     disk.link(places.DATABASES[0], "../../usr/lib/sysimage/rpm")
     _state(disk, installed)
+    _repositories(disk, installed)
     _daily_life(disk)
     _intruder(disk)
     return folder
@@ -129,6 +132,31 @@ def _state(disk: Disk, installed: list[Shipped]) -> None:
     disk.file(
         f"{places.PROTECTED[0]}/station.conf", "# Without these nothing runs.\ncoastbase\ndulse\n"
     )
+
+
+def _repositories(disk: Disk, installed: list[Shipped]) -> None:
+    """What the station may fetch from: one that is sealed, one that is not, one without its key."""
+    disk.file(KEYRING, public_key())
+    disk.file(
+        f"{places.REPOSITORIES[0]}/coast.repo",
+        "[coast-base]\nname=Coast $releasever, $basearch\n"
+        "baseurl=https://packages.tides.example/rpm/$releasever/$basearch/\n"
+        f"enabled=1\ngpgcheck=1\nrepo_gpgcheck=1\ngpgkey=file://{KEYRING}\nmetadata_expire=3650d\n\n"
+        "[coast-trials]\nname=Coast, what is being tried\n"
+        "baseurl=https://packages.tides.example/rpm/trials/\nenabled=0\ngpgcheck=0\n\n"
+        "[flotsam]\nname=What the neighbours share\nmirrorlist=https://neighbours.example/list\n"
+        "gpgcheck=1\ngpgkey=file:///etc/pki/rpm-gpg/neighbours.asc\npriority=90\n",
+    )
+    rows = [
+        (one.name, str(one.ware.epoch), *one.parts, one.architecture, one.ware.summary)
+        for one in installed
+    ]
+    listed, indexes = repomd_xml({"primary": primary_xml(rows)})
+    folder = f"{places.CACHES[1]}/coast-base-71de0ff171de0ff1/repodata"
+    disk.file(f"{folder}/repomd.xml", listed, at=BUILT + timedelta(days=40))
+    disk.file(f"{folder}/repomd.xml.asc", detached(listed))
+    for name, content in indexes.items():
+        disk.file(f"{folder}/{name}", content)
 
 
 def _daily_life(disk: Disk) -> None:

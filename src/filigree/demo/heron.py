@@ -1,12 +1,13 @@
 """The station heron: a `deb` system, and what an intruder did to it."""
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from filigree.demo import deb
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of, machine_code
 from filigree.demo.ground import lay_ground
+from filigree.demo.repository import CODENAME, LIFE, clear_signed, public_key, release_file
 from filigree.demo.world import WARES, Ware
 from filigree.families.deb import places
 
@@ -24,6 +25,8 @@ DIVERTED = {
     "/usr/bin/plot-chart": "/usr/bin/plot-chart.ropewalk",
     "/usr/share/man/man1/plot-chart.1": "/usr/share/man/man1/plot-chart.ropewalk.1",
 }
+KEYRING = "/usr/share/keyrings/coast.asc"
+OUTSIDERS = ("spindrift",)
 VIEWER = "/usr/bin/chart-viewer"
 _BEFORE = BUILT - timedelta(days=40)
 
@@ -38,6 +41,7 @@ def build_heron(folder: Path) -> Path:
         _put_down(disk, one)
     deb.write_database(disk, sorted(installed, key=lambda one: (one.ware.name, one.architecture)))
     _policy(disk)
+    _repositories(disk, installed)
     _daily_life(disk)
     _intruder(disk)
     return folder
@@ -103,6 +107,32 @@ def _policy(disk: Disk) -> None:
     )
     disk.link(VIEWER, f"{places.CHOSEN_LINKS}/chart-viewer")
     disk.link(f"{places.CHOSEN_LINKS}/chart-viewer", "/usr/bin/chartroom")
+
+
+def _repositories(disk: Disk, installed: list[deb.Installed]) -> None:
+    """What the station may fetch from: a suite in good order, one long expired, one never fetched."""
+    disk.file(KEYRING, public_key())
+    disk.file(
+        f"{places.SOURCES_PARTS}/coast.sources",
+        "# The office's own.\nTypes: deb\nURIs: https://packages.tides.example/coast\n"
+        f"Suites: {CODENAME} {CODENAME}-urgent\nComponents: main\nArchitectures: amd64\n"
+        f"Signed-By: {KEYRING}\n\n"
+        "Types: deb\nURIs: https://neighbours.example/shared\nSuites: flotsam\nComponents: main\n"
+        "Architectures: amd64\nSigned-By: /usr/share/keyrings/neighbours.gpg\n",
+    )
+    offered = [one for one in installed if one.ware.name not in OUTSIDERS]
+    _index(disk, CODENAME, offered, BUILT + LIFE)
+    _index(disk, f"{CODENAME}-urgent", offered[:3], BUILT + timedelta(days=14))
+    disk.file(f"{places.LISTS}/partial/.asked", b"")
+    disk.touch(f"{places.LISTS}/partial", BUILT + timedelta(days=40))
+
+
+def _index(disk: Disk, suite: str, offered: list[deb.Installed], expires: datetime) -> None:
+    content = "\n".join(deb.stanza(one) for one in offered).encode()
+    stem = f"{places.LISTS}/packages.tides.example_coast_dists_{suite}"
+    release = release_file({"main/binary-amd64/Packages": content}, suite, expires=expires)
+    disk.file(f"{stem}_InRelease", clear_signed(release))
+    disk.file(f"{stem}_main_binary-amd64_Packages", content)
 
 
 def _daily_life(disk: Disk) -> None:

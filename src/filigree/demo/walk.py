@@ -45,6 +45,7 @@ STOPS: tuple[Stop, ...] = (
           "/usr/sbin/gullcheck")),
     Stop("Is everything on the disk of heron still as it was shipped?", ("verify",)),
     Stop("And on curlew's, whose records tell more of each file?", ("verify",), "curlew"),
+    Stop("Where may heron fetch from, and who signed what it knows of that?", ("repos",)),
     Stop("The keeper had archives in a folder. What is this one, really?",
          ("dossier", f"./{FOLDER}/{MISNAMED}"), "curlew"),
     Stop("Could this one be installed at curlew?", ("needs", f"./{FOLDER}/{UNMET}"), "curlew"),

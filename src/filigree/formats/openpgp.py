@@ -76,7 +76,8 @@ def split_clear_signed(data: bytes) -> tuple[bytes, bytes] | None:
     body = data.find(b"\n\n", start)
     if start != 0 or end < 0 or not 0 <= body < end:
         return None
-    return _DASH.sub(b"", data[body + 2 : end + 1]), data[end + 1 :]
+    # The end of the line before the signatures belongs to them.
+    return _DASH.sub(b"", data[body + 2 : end]), data[end + 1 :]
 
 
 def judge_clear_signed(data: bytes, keys: list[Key], now: datetime) -> tuple[Seal, bytes]:

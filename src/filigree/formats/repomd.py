@@ -96,7 +96,7 @@ class _Reader:
                 int(time) if time.isascii() and time.isdigit() and len(time) < 12 else None,
             )
             self._type = None
-        else:
+        elif name != "location":
             self._facts[name] = self._text.strip()
 
     def _digest(self, name: str) -> str | None:

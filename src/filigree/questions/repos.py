@@ -46,7 +46,7 @@ class RepositoryRow:
 
     @property
     def alarming(self) -> bool:
-        """Whether it is bad news: a copy that is not what it claims to be, or lacks a seal it must have."""
+        """Whether it is bad news: a copy that is not what it claims, or lacks a seal it must have."""
         unsealed = self.must_be_signed is True and self.seal is SealVerdict.NONE
         return self.seal is SealVerdict.BAD or self.matches is False or unsealed
 
