@@ -19,6 +19,7 @@ from filigree.questions.contents import contents
 from filigree.questions.dossier import dossier
 from filigree.questions.needs import needed_by, needs
 from filigree.questions.owner import owner
+from filigree.questions.repos import repos
 from filigree.questions.survey import survey
 from filigree.questions.verify import verify
 from filigree.system import System, open_system
@@ -30,24 +31,27 @@ FILES = (
     "var/lib/dpkg/status", "var/lib/dpkg/info/tidegauge.list", "var/lib/dpkg/info/tidegauge.md5sums",
     "var/lib/dpkg/diversions", "var/lib/dpkg/statoverride", "var/lib/dpkg/alternatives/chart-viewer",
     "var/lib/apt/extended_states", "etc/dpkg/dpkg.cfg.d/small-station", "usr/lib/os-release",
-    "etc/passwd",
+    "etc/passwd", "etc/apt/sources.list.d/coast.sources", "usr/share/keyrings/coast.asc",
+    "var/lib/apt/lists/packages.tides.example_coast_dists_saltmarsh_InRelease",
 )  # fmt: skip
+REPODATA = "var/cache/libdnf5/coast-base-71de0ff171de0ff1/repodata"
 OTHER_FILES = (
     "usr/lib/sysimage/rpm/rpmdb.sqlite", "usr/lib/sysimage/rpm/rpmdb.sqlite",
     "usr/lib/sysimage/libdnf5/packages.toml", "usr/lib/sysimage/libdnf5/nevras.toml",
     "etc/dnf/versionlock.toml", "etc/dnf/protected.d/station.conf", "etc/group",
+    "etc/yum.repos.d/coast.repo", f"{REPODATA}/repomd.xml", f"{REPODATA}/repomd.xml.asc",
 )  # fmt: skip
 ASK: tuple[Callable[[System], Any], ...] = (
     survey, census, lambda s: dossier(s, ["tide*"], full=True), lambda s: contents(s, ["tidegauge"]),
     lambda s: owner(s, ["/usr/bin/tidegauge", "/usr/bin/plot-chart.ropewalk", "/usr/*/tide*"]),
     lambda s: needs(s, ["tidegauge"], None), lambda s: needed_by(s, ["libbrine2"], None),
-    lambda s: verify(s, ["tidegauge", "lockgate"], workers=1),
+    lambda s: verify(s, ["tidegauge", "lockgate"], workers=1), repos,
 )  # fmt: skip
 ASK_OTHER = (
     survey, census, lambda s: dossier(s, ["tide*"], full=True), lambda s: contents(s, ["tidegauge"]),
     lambda s: owner(s, ["/usr/bin/tidegauge", "/usr/*/tide*"]),
     lambda s: needs(s, ["chartroom"], None), lambda s: needed_by(s, ["libbrine2"], None),
-    lambda s: verify(s, ["tidegauge", "ropewalk"], workers=1),
+    lambda s: verify(s, ["tidegauge", "ropewalk"], workers=1), repos,
 )  # fmt: skip
 EDITS = st.lists(
     st.tuples(st.floats(0, 1), st.integers(0, 30), st.binary(max_size=12) | st.sampled_from(

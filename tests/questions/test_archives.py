@@ -12,6 +12,7 @@ from filigree.demo.curlew import shipped
 from filigree.demo.goods import Good, goods_of
 from filigree.demo.rpm_bytes import PACKERS, Member, cpio, rpm_archive, stripped_cpio
 from filigree.demo.world import WARES
+from filigree.formats.rpm_header import Type
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Kind, Role
 from filigree.model.package import State
@@ -344,3 +345,24 @@ def test_an_archive_can_be_looked_at_where_there_is_no_system(
     done = run("dossier", "tidegauge", "--root", str(tmp_path))
     assert done.returncode == 2
     assert "no package database" in done.stderr
+
+
+def test_a_source_package_has_bare_names(tmp_path: Path, curlew: Path) -> None:
+    files = (F("gauge.spec", b"abc"), F("gauge.tgz", b"abcd", digest=""))
+    rows = [
+        row
+        for row in package_rows("gauge", "1", "2", files)
+        if row[0] not in (1116, 1118)  # its files lie in no directory
+    ]
+    rows += [(1116, Type.INT32, [0, 0]), (1118, Type.STRINGS, [""])]
+    payload = cpio(Member(f.path, f.mode, f.content) for f in files)
+    path = tmp_path / "gauge-1-2.src.rpm"
+    path.write_bytes(rpm_archive("gauge", sorted(rows, key=lambda r: r[0]), payload, source=True))
+    system = open_system(str(curlew))
+    (row,) = dossier(system, [str(path)]).records
+    assert (row.architecture, row.misnamed) == ("src", [])
+    found = contents(system, [str(path)]).records
+    assert [row.path for row in found] == ["gauge.spec", "gauge.tgz"]
+    expected = hashlib.sha256(b"abcd").hexdigest()
+    assert found[1].digest == f"sha256:{expected}"
+    assert system.gaps == []

@@ -145,6 +145,16 @@ def test_a_forged_list_of_packages_of_the_other_family(tmp_path: Path) -> None:
     assert any("document type" in gap.why for gap in answer.gaps)
 
 
+def test_copies_in_the_oldest_place(tmp_path: Path) -> None:
+    root = build_curlew(tmp_path / "curlew")
+    (there,) = (root / "var/cache/libdnf5").rglob("repodata")
+    folder = root / "var/cache/yum/x86_64/12/coast-base"
+    folder.parent.mkdir(parents=True)
+    there.rename(folder)
+    base = rows(root)[0]
+    assert (base.path, base.matches) == ("/var/cache/yum/x86_64/12/coast-base/repomd.xml", True)
+
+
 def test_preferences_set_priorities(own_heron: Path) -> None:
     path = own_heron / "etc/apt/preferences.d/coast"
     path.parent.mkdir(parents=True)

@@ -166,7 +166,9 @@ PACKERS: dict[str, Callable[[bytes], bytes]] = {
 }
 
 
-def rpm_archive(name: str, main: Sequence[Row], payload: bytes, packer: str = "gzip") -> bytes:
+def rpm_archive(
+    name: str, main: Sequence[Row], payload: bytes, packer: str = "gzip", source: bool = False
+) -> bytes:
     """A whole archive: lead, digests, header, and the payload in the compression named."""
     packed = PACKERS[packer](payload)
     rows = [
@@ -189,5 +191,7 @@ def rpm_archive(name: str, main: Sequence[Row], payload: bytes, packer: str = "g
         region=62,
         magic=True,
     )
-    lead = struct.pack(">4s2B2H66s2H16x", b"\xed\xab\xee\xdb", 3, 0, 0, 1, name.encode()[:65], 1, 5)
+    lead = struct.pack(
+        ">4s2B2H66s2H16x", b"\xed\xab\xee\xdb", 3, 0, int(source), 1, name.encode()[:65], 1, 5
+    )
     return lead + seals + bytes(-len(seals) % 8) + body + packed

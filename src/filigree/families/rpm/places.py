@@ -20,3 +20,4 @@ CHOSEN_LINKS = "/etc/alternatives"
 REPOSITORIES = ("/etc/yum.repos.d", "/etc/zypp/repos.d")
 VARIABLES = ("/etc/yum/vars", "/etc/dnf/vars")
 CACHES = ("/var/cache/dnf", "/var/cache/libdnf5", "/var/cache/zypp/raw")
+OLD_CACHE = "/var/cache/yum"

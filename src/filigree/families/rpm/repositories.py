@@ -154,20 +154,27 @@ class RpmRepositories:
     # -- the copy --------------------------------------------------------------------------
 
     def _folder(self, identity: str) -> str | None:
-        """Where the copies of a repository's indexes lie."""
+        """The directory where the copies of a repository's indexes lie."""
         for cache in places.CACHES:
             for name in names_in(self._jail, cache, self._report):
                 known = name == identity or re.fullmatch(
                     rf"{re.escape(identity)}-[0-9a-f]{{8,64}}", name
                 )
-                if known and self._jail.exists(f"{cache}/{name}/repodata/repomd.xml"):
-                    return f"{cache}/{name}"
+                folder = f"{cache}/{name}/repodata"
+                if known and self._jail.exists(f"{folder}/repomd.xml"):
+                    return folder
+        # The oldest form has a directory for each architecture and release, and no other below.
+        for machine in names_in(self._jail, places.OLD_CACHE, self._report):
+            for release in names_in(self._jail, f"{places.OLD_CACHE}/{machine}", self._report):
+                folder = f"{places.OLD_CACHE}/{machine}/{release}/{identity}"
+                if self._jail.exists(f"{folder}/repomd.xml"):
+                    return folder
         return None
 
     def _copy(
         self, folder: str, values: dict[str, str], key_files: tuple[str, ...]
     ) -> IndexCopy | None:
-        path = f"{folder}/repodata/repomd.xml"
+        path = f"{folder}/repomd.xml"
         try:
             data = self._jail.read(path, SIZE_LIMIT)
             listed = read_repomd(data)
@@ -205,7 +212,7 @@ class RpmRepositories:
         primary = listed.indexes.get("primary")
         if primary is None:
             return 0, None, None, ["it lists no packages"]
-        path = f"{folder}/repodata/{primary.place.rpartition('/')[2]}"
+        path = f"{folder}/{primary.place.rpartition('/')[2]}"
         try:
             size = self._jail.observe(path).size
             head = next(unpacked_pieces(self._jail, path), b"")

@@ -134,26 +134,26 @@ def _standing(row: Dossier, ink: Ink) -> Iterator[str]:
 
 
 def _origin(row: Dossier, ink: Ink, silent_on: Mapping[str, str]) -> Iterator[str]:
-    yield from _heading("Origin", ink)
     source = row.source
     if source and row.source_version not in (None, row.version):
         source = f"{source}, version {row.source_version}"
-    yield from _facts(
-        ink,
-        (
-            ("source", source),
-            ("section", row.section),
-            ("maintainer", row.maintainer),
-            ("vendor", row.vendor),
-            ("homepage", row.homepage),
-            ("license", row.license or Piece(silent_on.get("license", ""), Style.FAINT)),
-            ("built", minute(row.built_at) or Piece(silent_on.get("built_at", ""), Style.FAINT)),
-            ("built on", row.build_host),
-            ("repository", row.repository),
-            ("seal", row.seal),
-            ("key", row.key_id),
-        ),
+    pairs: tuple[tuple[str, str | Piece | None], ...] = (
+        ("source", source),
+        ("section", row.section),
+        ("maintainer", row.maintainer),
+        ("vendor", row.vendor),
+        ("homepage", row.homepage),
+        ("license", row.license or Piece(silent_on.get("license", ""), Style.FAINT)),
+        ("built", minute(row.built_at) or Piece(silent_on.get("built_at", ""), Style.FAINT)),
+        ("built on", row.build_host),
+        ("repository", row.repository),
+        ("seal", row.seal),
+        ("key", row.key_id),
     )
+    told = list(_facts(ink, pairs))
+    if told:
+        yield from _heading("Origin", ink)
+        yield from told
 
 
 def _ties(row: Dossier, ink: Ink) -> Iterator[str]:
