@@ -72,6 +72,9 @@ class Database:
     def repositories(self, now, keyring):
         return ()
 
+    def offers(self, repository):
+        return iter(())
+
     def keeper_of(self, path):
         return None
 

@@ -52,7 +52,7 @@ def test_only_what_is_in_order_is_sound() -> None:
         State.INSTALLED, State.AWAITING_TRIGGERS, State.PENDING_TRIGGERS,
     }  # fmt: skip
     assert {state for state in State if not state.present} == {
-        State.CONFIGURATION_LEFT, State.NOT_INSTALLED, State.ARCHIVE,
+        State.CONFIGURATION_LEFT, State.NOT_INSTALLED, State.ARCHIVE, State.AVAILABLE,
     }  # fmt: skip
 
 

@@ -102,6 +102,7 @@ def test_totals_count_all_even_where_few_are_shown(station: DebRoot) -> None:
         "reasons": {"chosen": 3, "dependency": 1},
         "held": 1,
         "configuration_left": 1,
+        "scope": "installed",
     }
 
 

@@ -41,11 +41,11 @@ SCHEMA = {
     "installed_size paths distinct_paths newest_change newest_package age_days biggest",
     "census": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
-    "repository seal key_id",
+    "repository seal key_id offered_by",
     "dossier": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
-    "repository seal key_id parts wanted damaged protected source_version paths needs provides "
-    "configuration scripts other_fields archive misnamed installed_here silent_on",
+    "repository seal key_id offered_by parts wanted damaged protected source_version paths needs "
+    "provides configuration scripts other_fields archive misnamed installed_here silent_on",
     "contents": "package path kind role size mode owner group digest link_target architecture version "
     "remarks trick",
     "owner": "path resolved owners",

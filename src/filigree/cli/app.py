@@ -27,6 +27,8 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         (
             "census tide",
             "census --chosen --sort size --limit 10",
+            "census --any chart",
+            "census --outsiders",
             "census --word tide --columns name,version,installed_at",
         ),
     ),

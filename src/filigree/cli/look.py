@@ -4,10 +4,19 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.options import Asked, Subjects, complete_packages, question, typed_path
+from filigree.cli.options import (
+    Asked,
+    NoCache,
+    Subjects,
+    cache_folder,
+    complete_packages,
+    question,
+    typed_path,
+)
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
 from filigree.model.package import Reason, State
+from filigree.questions.available import Scope
 from filigree.questions.census import Filter, Match, Order
 from filigree.questions.rows import PACKAGE_FIELDS
 from filigree.system import System
@@ -64,6 +73,23 @@ def census(
         list[str] | None,
         typer.Option(help="Only this architecture; repeatable.", show_default=False),
     ] = None,
+    available: Annotated[
+        bool,
+        typer.Option("--available", help="What the repositories offer, not what is installed."),
+    ] = False,
+    both: Annotated[
+        bool, typer.Option("--any", help="What is installed and what is offered, together.")
+    ] = False,
+    outsiders: Annotated[
+        bool, typer.Option("--outsiders", help="Only what is installed and no repository offers.")
+    ] = False,
+    repo: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Only what this repository offers, a glob; repeatable.", show_default=False
+        ),
+    ] = None,
+    no_cache: NoCache = False,
     sort: Annotated[Order, typer.Option(help="Largest and newest come first.")] = Order.NAME,
     reverse: Annotated[bool, typer.Option("--reverse", help="The other way round.")] = False,
     limit: Annotated[
@@ -91,7 +117,10 @@ def census(
         sections=tuple(section or ()),
         architectures=tuple(arch or ()),
     )
-    answer = census(system, wanted, sort, reverse, limit)
+    answer = census(
+        system, wanted, sort, reverse, limit, _scope(available, both), outsiders,
+        [typed_path(name) for name in repo or ()], cache_folder(no_cache),
+    )  # fmt: skip
     return answer, {"count": count, "columns": _columns(columns)}
 
 
@@ -169,6 +198,12 @@ def _match(**chosen: bool) -> Match:
         names = " and ".join(f"--{name}" for name in wanted)
         raise BadQuestion(f"{names} cannot go together", None, "give one of them")
     return Match(wanted[0]) if wanted else Match.SUBSTRING
+
+
+def _scope(available: bool, both: bool) -> Scope:
+    if available and both:
+        raise BadQuestion("--available and --any cannot go together", None, "give one of them")
+    return Scope.AVAILABLE if available else Scope.ANY if both else Scope.INSTALLED
 
 
 def _reason(chosen: bool, dependency: bool) -> Reason | None:

@@ -122,6 +122,20 @@ def _archives_only(subjects: Sequence[str]) -> bool:
     return all(is_archive_name(subject) for subject in subjects)
 
 
+NoCache = Annotated[
+    bool, typer.Option("--no-cache", help="Parse indexes anew, and keep nothing of them.")
+]
+
+
+def cache_folder(refused: bool) -> str | None:
+    """Where what was parsed of indexes is kept; None where nothing is to be kept."""
+    if refused:
+        return None
+    from platformdirs import user_cache_dir
+
+    return user_cache_dir("filigree", appauthor=False)
+
+
 def typed_path(text: str) -> str:
     """A path or subject as it was typed: its bytes are read as UTF-8, whatever the locale says."""
     return os.fsencode(text).decode("utf-8", "surrogateescape")

@@ -11,7 +11,7 @@ from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Script, VersionParts
-from filigree.model.repositories import Repository
+from filigree.model.repositories import Offer, Repository
 
 NAME = "none"
 
@@ -65,6 +65,9 @@ class EmptyDatabase:
 
     def repositories(self, now: datetime, keyring: list[Key] | None) -> Sequence[Repository]:  # noqa: ARG002
         return ()
+
+    def offers(self, repository: Repository) -> Iterator[Offer]:  # noqa: ARG002
+        return iter(())
 
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None

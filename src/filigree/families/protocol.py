@@ -16,7 +16,7 @@ from filigree.model.archives import ArchiveFacts, NameParts
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Script, VersionParts
-from filigree.model.repositories import Repository
+from filigree.model.repositories import Offer, Repository
 
 Report = Callable[[Gap], None]
 """Takes a gap as it is found."""
@@ -130,6 +130,10 @@ class Database(Records, Protocol):
 
         Seals are judged with the keys that each allows, or with those of `keyring` alone.
         """
+        ...
+
+    def offers(self, repository: Repository) -> Iterator[Offer]:
+        """What an index offers, out of its copy, as it comes. What is damaged is reported."""
         ...
 
     def keeper_of(self, path: str) -> Package | None:

@@ -18,18 +18,24 @@ class State(StrEnum):
     PENDING_TRIGGERS = "pending-triggers"
     CONFIGURATION_LEFT = "configuration-left"
     ARCHIVE = "archive"
+    AVAILABLE = "available"
     NOT_INSTALLED = "not-installed"
     UNKNOWN = "unknown"
 
     @property
     def present(self) -> bool:
         """Whether the package's files are, at least in part, on the disk."""
-        return self not in (State.CONFIGURATION_LEFT, State.NOT_INSTALLED, State.ARCHIVE)
+        return self not in _ELSEWHERE
 
     @property
     def sound(self) -> bool:
         """Whether the package is in working order, as far as its state tells."""
         return self in (State.INSTALLED, State.AWAITING_TRIGGERS, State.PENDING_TRIGGERS)
+
+
+_ELSEWHERE = frozenset({
+    State.CONFIGURATION_LEFT, State.NOT_INSTALLED, State.ARCHIVE, State.AVAILABLE,
+})  # fmt: skip
 
 
 class Wanted(StrEnum):

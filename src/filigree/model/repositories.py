@@ -36,11 +36,32 @@ class Seal:
     reason: str | None = None
 
 
+class Offer(NamedTuple):
+    """One package as an index tells of it. Sizes in bytes, `built` in seconds since 1970."""
+
+    name: str
+    version: str
+    architecture: str
+    section: str | None
+    source: str | None
+    summary: str | None
+    homepage: str | None
+    license: str | None
+    maintainer: str | None
+    vendor: str | None
+    installed_size: int | None
+    archive_size: int | None
+    built: int | None
+    place: str | None
+    digest: str | None
+
+
 @dataclass(frozen=True, slots=True)
 class IndexCopy:
     """The local copy of an index. `matches` is whether it is what the signed file says, None unknown.
 
-    `size` is in bytes as it lies on the disk.
+    `size` is in bytes as it lies on the disk. `list_path` is where the list of packages lies, and
+    `list_digest` that of its text, or of its bytes: whichever was computed.
     """
 
     path: str
@@ -52,6 +73,18 @@ class IndexCopy:
     seal: Seal
     matches: bool | None
     remarks: tuple[str, ...] = ()
+    list_path: str | None = None
+    list_digest: str | None = None
+
+    @property
+    def usable(self) -> bool:
+        """Whether it may be believed: its seal is not bad, and it is what the signed file says."""
+        return (
+            self.list_path is not None
+            and self.list_digest is not None
+            and self.matches is not False
+            and self.seal.verdict is not SealVerdict.BAD
+        )
 
 
 @dataclass(frozen=True, slots=True)

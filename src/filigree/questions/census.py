@@ -12,6 +12,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.package import Package, Reason, State
+from filigree.questions.available import Available, Scope
 from filigree.questions.rows import PackageRow, package_row
 from filigree.system import System
 
@@ -57,25 +58,83 @@ def census(
     order: Order = Order.NAME,
     reverse: bool = False,
     limit: int | None = None,
+    scope: Scope = Scope.INSTALLED,
+    outsiders: bool = False,
+    repositories: Sequence[str] = (),
+    cache: str | None = None,
 ) -> Answer[PackageRow]:
     """The packages that pass the filter. Bad news where a filter lets none through.
 
+    By `scope` those on record, those that the repositories offer, or both: then each tells who offers
+    this very version. `outsiders` are those on record of whose name no repository offers any version;
+    `repositories` are the only ones that are asked. Parsed indexes are kept below `cache`.
     Raises BadQuestion where a pattern does not parse.
     """
     names = name_filter(wanted.patterns, wanted.match)
-    passing = [p for p in system.packages if _passes(p, wanted) and names(p.name)]
-    chosen = [p for p in passing if p.state.present or wanted.states]
+    offers = None
+    if scope is not Scope.INSTALLED or outsiders or repositories:
+        offers = Available(system, repositories, cache)
+    passing, offered = _found(system, names, scope, offers, outsiders)
+    passing = [p for p in passing if _passes(p, wanted)]
+    if repositories and scope is not Scope.AVAILABLE and not outsiders:
+        passing = [p for p in passing if offered.get(_identity(p))]
+    chosen = [p for p in passing if p.state.present or p.state is State.AVAILABLE or wanted.states]
     chosen.sort(key=lambda p: (p.name, p.architecture))
     chosen.sort(key=_ORDERS[order], reverse=reverse is (order in (Order.NAME, Order.SECTION)))
     shown = chosen if limit is None else chosen[:limit]
+    asked = wanted != Filter() or outsiders or bool(repositories)
+    notes = [f"no repository is called {name}" for name in offers.unknown] if offers else []
+    rows = [package_row(p, offered.get(_identity(p), []) if offers else None) for p in shown]
+    if offers is not None:
+        offers.close()
     return Answer(
         "census",
         system.system_label,
-        [package_row(p) for p in shown],
-        _summary(chosen, len(shown), len(passing) - len(chosen)),
+        rows,
+        {**_summary(chosen, len(shown), len(passing) - len(chosen)), "scope": scope.value},
         system.gaps,
-        bad_news=not chosen and wanted != Filter(),
+        notes,
+        # That there are no outsiders is no bad news.
+        bad_news=bool(notes) or (not chosen and asked and not outsiders),
     )
+
+
+_Identity = tuple[str, str, str]
+
+
+def _identity(package: Package) -> _Identity:
+    return package.name, package.architecture, package.version
+
+
+def _found(
+    system: System,
+    names: Callable[[str], bool],
+    scope: Scope,
+    offers: Available | None,
+    outsiders: bool,
+) -> tuple[list[Package], dict[_Identity, list[str]]]:
+    """The packages of a scope whose name is chosen, and who offers each very version."""
+    recorded = [p for p in system.packages if names(p.name)]
+    if offers is None:
+        return recorded, {}
+    if outsiders:
+        known = offers.names()
+        # Without any index that may be believed nothing can be told to be offered by nobody.
+        return [p for p in recorded if p.name not in known and not offers.empty], {}
+    offered: dict[_Identity, list[str]] = {}
+    first: dict[_Identity, Package] = {}
+    for package in offers.packages(names):
+        key = _identity(package)
+        first.setdefault(key, package)
+        by = offered.setdefault(key, [])
+        if package.repository and package.repository not in by:
+            by.append(package.repository)
+    if scope is Scope.AVAILABLE:
+        return list(first.values()), offered
+    if scope is Scope.INSTALLED:
+        return recorded, offered
+    here = {_identity(p) for p in recorded if p.state.present}
+    return recorded + [p for key, p in first.items() if key not in here], offered
 
 
 def name_filter(patterns: Sequence[str], match: Match) -> Callable[[str], bool]:

@@ -11,7 +11,10 @@ from filigree.model.package import Package, Reason, State
 
 @dataclass(frozen=True, slots=True)
 class PackageRow:
-    """One package. Sizes in bytes, times in UTC, None where the family does not say."""
+    """One package. Sizes in bytes, times in UTC, None where the family does not say.
+
+    `offered_by` are the repositories that offer this very version, None where that was not looked up.
+    """
 
     name: str
     version: str
@@ -36,19 +39,25 @@ class PackageRow:
     repository: str | None
     seal: str | None
     key_id: str | None
+    offered_by: list[str] | None
 
 
 PACKAGE_FIELDS = tuple(field.name for field in fields(PackageRow))
 
 
+_RECORDED = PACKAGE_FIELDS[:-1]
+
+
 def package_facts(package: Package) -> dict[str, Any]:
-    """The fields of a package's record, by name."""
-    return {name: getattr(package, name) for name in PACKAGE_FIELDS}
+    """The fields of a package's record, by name; who offers it is not looked up."""
+    return {**{name: getattr(package, name) for name in _RECORDED}, "offered_by": None}
 
 
-def package_row(package: Package) -> PackageRow:
+def package_row(package: Package, offered_by: list[str] | None = None) -> PackageRow:
     """The record of a package."""
-    return PackageRow(**package_facts(package))
+    facts = package_facts(package)
+    facts["offered_by"] = offered_by
+    return PackageRow(**facts)
 
 
 def short_labels(packages: Sequence[Package]) -> list[str]:

@@ -28,7 +28,7 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, FileRecord, Kind, ManagedLink, Relocation, Role
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Reason, Script, State
-from filigree.model.repositories import Repository
+from filigree.model.repositories import Offer, Repository
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _BYTES_A_PATH = 60
@@ -313,6 +313,13 @@ class DebDatabase:
         text = text_of(read_or_report(self._jail, places.ARCHITECTURES, self._report))
         machines = text.split() or ([self.architecture] if self.architecture else [])
         return DebRepositories(self._jail, self._report, machines, now, keyring).all()
+
+    def offers(self, repository: Repository) -> Iterator[Offer]:
+        from filigree.families.deb.offers import read_offers
+
+        copy = repository.copy
+        if copy is not None and copy.list_path is not None:
+            yield from read_offers(self._jail, copy.list_path, self._report)
 
     def keeper_of(self, path: str) -> Package | None:
         directory, _, name = path.rpartition("/")

@@ -259,20 +259,20 @@ class DebRepositories:
         path = f"{places.LISTS}/{name}"
         release = signed.release
         promised = release.digests.get(inner) if release else None
-        size, packages, matches, why = self._counted(path, promised)
+        size, packages, matches, why, digest = self._counted(path, promised)
         expires = release.expires_at if release else None
         remarks = [why] if why else []
         if expires is not None and expires < self._now:
             remarks.append("it has expired")
         return IndexCopy(
             path, size, packages, release.made_at if release else None, signed.fetched_at, expires,
-            signed.seal, matches, tuple(remarks),
+            signed.seal, matches, tuple(remarks), path, digest,
         )  # fmt: skip
 
     def _counted(
         self, path: str, promised: tuple[str, int] | None
-    ) -> tuple[int, int | None, bool | None, str | None]:
-        """Size, packages, whether it is what was promised, and what is to be said of that."""
+    ) -> tuple[int, int | None, bool | None, str | None, str | None]:
+        """Size, packages, whether it is what was promised, what is to be said of that, the digest."""
         algorithm = promised[0].partition(":")[0] if promised else "sha256"
         digest = hashlib.new(algorithm, usedforsecurity=False)
         count, tail = 0, b"\n"
@@ -284,12 +284,14 @@ class DebRepositories:
                 tail = piece[-8:]
         except AccessError as error:
             self._report(Gap(path, error.what))
-            return 0, None, None, "it cannot be read"
+            return 0, None, None, "it cannot be read", None
         except UnpackError as error:
             self._report(Gap(path, str(error)))
-            return size, None, False, "it cannot be unpacked"
+            return size, None, False, "it cannot be unpacked", None
+        found = f"{algorithm}:{digest.hexdigest()}"
         if promised is None:
-            return size, count, None, "the signed file does not speak of it"
-        if promised[0] != f"{algorithm}:{digest.hexdigest()}":
-            return size, count, False, "it is not what the signed file says: it is not to be used"
-        return size, count, True, None
+            return size, count, None, "the signed file does not speak of it", found
+        if promised[0] != found:
+            wrong = "it is not what the signed file says: it is not to be used"
+            return size, count, False, wrong, found
+        return size, count, True, None, found

@@ -148,6 +148,11 @@ def _source(text: str | None, name: str, version: str) -> tuple[str, str]:
     return found[1], found[2] or version
 
 
+def source_of(text: str, name: str, version: str) -> str:
+    """The name of the source package that a field tells."""
+    return _source(text, name, version)[0]
+
+
 def _kibibytes(text: str | None) -> int | None:
     if text and text.isascii() and text.isdigit() and len(text) < 16:
         return int(text) * 1024

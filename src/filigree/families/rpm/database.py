@@ -24,7 +24,7 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Script
-from filigree.model.repositories import Repository
+from filigree.model.repositories import Offer, Repository
 
 _ANY = frozenset({"noarch", "src", "nosrc", "none"})
 _NO_PATHS = PathListing()
@@ -231,6 +231,13 @@ class RpmDatabase:
         return RpmRepositories(
             self._jail, self._report, self._packages, self.architecture, now, keyring
         ).all()
+
+    def offers(self, repository: Repository) -> Iterator[Offer]:
+        from filigree.families.rpm.offers import read_offers
+
+        copy = repository.copy
+        if copy is not None and copy.list_path is not None:
+            yield from read_offers(self._jail, copy.list_path, self._report)
 
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None

@@ -140,6 +140,11 @@ def _source(name: str | None) -> tuple[str | None, str | None]:
     return (match["name"], match["version"]) if match else (name, None)
 
 
+def source_name(name: str | None) -> str | None:
+    """The name of the source package, out of the name of its archive."""
+    return _source(name)[0]
+
+
 # -- needs ----------------------------------------------------------------------------------
 
 

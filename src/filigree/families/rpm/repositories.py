@@ -185,13 +185,24 @@ class RpmRepositories:
             return None
         expires = self._expires(fetched, values.get("metadata_expire", ""))
         size, packages, matches, remarks = self._primary(folder, listed)
+        primary = listed.indexes.get("primary")
         if expires is not None and expires < self._now:
             remarks.append("it has expired")
         times = [one.timestamp for one in listed.indexes.values() if one.timestamp]
         made = datetime.fromtimestamp(max(times), UTC) if times else None
         seal = self._seal(path, data, key_files)
         return IndexCopy(
-            path, size, packages, made, fetched, expires, seal, matches, tuple(remarks)
+            path,
+            size,
+            packages,
+            made,
+            fetched,
+            expires,
+            seal,
+            matches,
+            tuple(remarks),
+            f"{folder}/{primary.place.rpartition('/')[2]}" if primary else None,
+            primary.digest if primary else None,
         )
 
     @staticmethod

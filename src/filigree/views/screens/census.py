@@ -11,7 +11,8 @@ from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, closing, day
 from filigree.views.text import count_words, size_words
 
 DEFAULT = ("name", "version", "architecture", "reason", "state", "installed_size", "summary")
-NARROW = DEFAULT[:-1]
+OFFERED = ("name", "version", "architecture", "state", "offered_by", "installed_size", "summary")
+"""Where what is offered is looked at: from where goes before why."""
 ROOMY = 100
 """A window of fewer columns has no room for summaries, unless they are asked for."""
 LINES = ("name", "version", "architecture", "state", "reason", "held", "installed_size", "summary")
@@ -34,6 +35,7 @@ _WRAPS = frozenset(
         "maintainer",
         "source",
         "vendor",
+        "offered_by",
     }
 )
 
@@ -44,7 +46,8 @@ def screen(answer: Answer[PackageRow], ink: Ink, options: dict[str, Any]) -> Ite
     if options.get("count"):
         yield str(summary["count"])
         return
-    names = options.get("columns") or (DEFAULT if not 0 < ink.width < ROOMY else NARROW)
+    usual = DEFAULT if summary["scope"] == "installed" else OFFERED
+    names = options.get("columns") or (usual if not 0 < ink.width < ROOMY else usual[:-1])
     columns = [
         Column(_TITLES.get(name, name.replace("_", " ")), name.endswith("_size"), name in _WRAPS)
         for name in names
@@ -85,6 +88,8 @@ def _cell(row: PackageRow, name: str) -> str | Piece:
             return "held" if value else ""
         case "reason":
             return "" if value is None else value.value
+        case "offered_by":
+            return ", ".join(value or ())
     return "" if value is None else str(plain(value))
 
 
@@ -93,14 +98,20 @@ def _closing(summary: dict[str, Any]) -> list[str | Piece]:
     if summary["shown"] < summary["count"]:
         parts.append(f"{summary['shown']:,} shown of ")
     parts.append(Piece(count_words(summary["count"], "package"), Style.TITLE))
-    parts.append(f", {size_words(summary['installed_size'])} installed")
+    size = size_words(summary["installed_size"])
+    if summary["scope"] == "installed":
+        parts.append(f", {size} installed")
+    else:
+        parts.append(f", {size} if all of them were installed")
     words = [f"{n:,} {REASON_WORDS[reason]}" for reason, n in summary["reasons"].items()]
     if words and summary["reasons"].keys() != {"unknown"}:
         parts.append(f"; {', '.join(words)}")
     if summary["held"]:
         parts.append(f", {summary['held']:,} held")
     for state, count in summary["states"].items():
-        if state != "installed":
+        if state == "available":
+            parts.append(f"; {count:,} available, and not installed in that version")
+        elif state != "installed":
             parts += (", ", Piece(f"{count:,} {_state_words(state)}", Style.WARN))
     left = summary["configuration_left"]
     if left:

@@ -18,6 +18,7 @@ STATE_WORDS = {
     State.CONFIGURATION_LEFT: "only configuration left",
     State.NOT_INSTALLED: "not installed",
     State.ARCHIVE: "an archive",
+    State.AVAILABLE: "available",
     State.UNKNOWN: "in an unknown state",
 }
 REASON_WORDS = {

@@ -1,0 +1,243 @@
+"""What repositories offer: scopes of the census, the cache, and indexes that may not be believed."""
+
+import os
+import sqlite3
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from filigree.access.store import Store
+from filigree.demo.heron import OUTSIDERS
+from filigree.demo.repository import primary_xml
+from filigree.formats.damage import Damage
+from filigree.formats.deb_index import read_index
+from filigree.formats.repomd import XmlError
+from filigree.formats.rpm_primary import read_primary
+from filigree.formats.stanzas import read_stanzas
+from filigree.model.answer import Gap
+from filigree.model.repositories import Offer
+from filigree.questions.available import Scope
+from filigree.questions.census import Filter, census
+from filigree.system import open_system
+from tests.conftest import Run
+from tests.questions.test_repos import forge_the_index, forge_the_release
+
+Asked = Callable[..., list[tuple[str, str, str, list[str] | None]]]
+BASE = "packages.tides.example/coast saltmarsh main"
+URGENT = "packages.tides.example/coast saltmarsh-urgent main"
+
+
+def told(root: Path, *patterns: str, **options: object) -> list[tuple[str, str, list[str] | None]]:
+    with open_system(str(root)) as system:
+        answer = census(system, Filter(patterns=patterns), **options)  # type: ignore[arg-type]
+    return [(row.name, row.state.value, row.offered_by) for row in answer.records]
+
+
+def test_what_is_installed_is_not_looked_up_unless_asked_for(heron: Path) -> None:
+    assert told(heron, "spindrift") == [("spindrift", "installed", None)]
+
+
+def test_available_and_any(own_heron: Path) -> None:
+    status = own_heron / "var/lib/dpkg/status"
+    status.write_text(status.read_text().replace("Version: 0.7.11-2", "Version: 0.7.10-9"))
+    assert told(own_heron, "mudflat", scope=Scope.AVAILABLE) == [
+        ("mudflat-doc", "available", [BASE]),
+        ("mudflatd", "available", [BASE]),
+    ]
+    assert sorted(told(own_heron, "mudflatd", "spindrift", scope=Scope.ANY)) == [
+        ("mudflatd", "available", [BASE]),
+        ("mudflatd", "installed", []),
+        ("spindrift", "installed", []),
+    ]
+    both = told(own_heron, "libbrine2", scope=Scope.ANY)
+    assert both == [("libbrine2", "installed", [BASE])]
+
+
+def test_what_no_repository_offers(heron: Path, curlew: Path) -> None:
+    assert [name for name, _, _ in told(heron, outsiders=True)] == list(OUTSIDERS)
+    assert told(curlew, outsiders=True) == []
+
+
+def test_one_repository_alone(heron: Path) -> None:
+    urgent = told(heron, scope=Scope.AVAILABLE, repositories=["saltmarsh-urgent"])
+    assert len(urgent) == 3
+    assert all(by == [URGENT] for _, _, by in urgent)
+    with open_system(str(heron)) as system:
+        answer = census(system, scope=Scope.AVAILABLE, repositories=["flood"])
+    assert (answer.notes, answer.exit_status) == (["no repository is called flood"], 1)
+
+
+def test_the_other_family(curlew: Path) -> None:
+    rows = told(curlew, "tidegauge", "bedrock", scope=Scope.ANY)
+    assert rows == [
+        ("bedrock", "installed", ["coast-base"]),
+        ("bedrock", "installed", ["coast-base"]),
+        ("tidegauge", "installed", ["coast-base"]),
+    ]
+
+
+@pytest.mark.parametrize("forge", [forge_the_index, forge_the_release])
+def test_an_index_that_may_not_be_believed_is_a_gap(
+    own_heron: Path, forge: Callable[[Path], None]
+) -> None:
+    forge(own_heron)
+    with open_system(str(own_heron)) as system:
+        answer = census(system, Filter(patterns=("gift",)), scope=Scope.AVAILABLE)
+    assert answer.records == []
+    assert any(BASE in gap.what for gap in answer.gaps)
+
+
+def test_without_any_index_nobody_is_an_outsider(own_heron: Path) -> None:
+    for path in (own_heron / "var/lib/apt/lists").glob("packages*"):
+        path.unlink()
+    with open_system(str(own_heron)) as system:
+        answer = census(system, outsiders=True)
+    assert (answer.records, answer.exit_status) == ([], 3)
+
+
+# -- the cache ------------------------------------------------------------------------------
+
+OFFERS = [
+    Offer(
+        f"shoal{n}",
+        "1",
+        "all",
+        None,
+        None,
+        "Sand",
+        None,
+        None,
+        None,
+        None,
+        n,
+        None,
+        None,
+        None,
+        None,
+    )
+    for n in range(5000)
+]
+
+
+@pytest.fixture
+def gaps() -> list[Gap]:
+    return []
+
+
+def test_an_index_is_parsed_once(tmp_path: Path, gaps: list[Gap]) -> None:
+    calls = []
+
+    def offers() -> list[Offer]:
+        calls.append(1)
+        return OFFERS
+
+    for _ in range(3):
+        table = Store(str(tmp_path / "cache"), gaps.append).table("sha256:ab", offers)
+        assert list(table.offers()) == OFFERS
+        assert [offer.name for offer in table.offers([1, 5000])] == ["shoal0", "shoal4999"]
+        table.close()
+    assert (len(calls), gaps) == (1, [])
+    assert os.stat(tmp_path / "cache").st_mode & 0o777 == 0o700
+
+
+@pytest.mark.parametrize("damage", ["cut", "empty", "rows", "nonsense"])
+def test_a_damaged_table_is_made_anew(tmp_path: Path, gaps: list[Gap], damage: str) -> None:
+    Store(str(tmp_path), gaps.append).table("sha256:ab", lambda: OFFERS).close()
+    (path,) = tmp_path.glob("index-*.sqlite")
+    match damage:
+        case "cut":
+            path.write_bytes(path.read_bytes()[:5000])
+        case "empty":
+            path.write_bytes(b"")
+        case "rows":
+            with sqlite3.connect(path) as connection:
+                connection.execute("DELETE FROM offers WHERE id = 5000")
+        case _:
+            path.write_bytes(b"nonsense" * 1000)
+    table = Store(str(tmp_path), gaps.append).table("sha256:ab", lambda: OFFERS)
+    assert list(table.offers()) == OFFERS
+    assert gaps == []
+
+
+def test_runs_at_once_do_each_other_no_harm(tmp_path: Path, gaps: list[Gap]) -> None:
+    def count(_: int) -> int:
+        table = Store(str(tmp_path), gaps.append).table("sha256:ab", lambda: OFFERS)
+        return len(list(table.offers()))
+
+    with ThreadPoolExecutor(4) as pool:
+        assert list(pool.map(count, range(8))) == [len(OFFERS)] * 8
+    assert [path.name for path in tmp_path.iterdir()] == ["index-1-sha256-ab.sqlite"]
+    assert gaps == []
+
+
+def test_where_nothing_can_be_kept_the_answer_is_the_same(tmp_path: Path, gaps: list[Gap]) -> None:
+    (tmp_path / "file").write_text("in the way")
+    table = Store(str(tmp_path / "file" / "cache"), gaps.append).table("sha256:ab", lambda: OFFERS)
+    assert list(table.offers()) == OFFERS
+    assert len(gaps) == 1
+
+
+def test_the_installed_program_keeps_what_it_parsed(run: Run, tmp_path: Path, heron: Path) -> None:
+    cache = {"XDG_CACHE_HOME": str(tmp_path)}
+    one = run("census", "--available", "gull", "--root", str(heron), "--no-cache", **cache)
+    assert not list(tmp_path.iterdir())
+    two = run("census", "--available", "gull", "--root", str(heron), **cache)
+    assert len(list((tmp_path / "filigree").iterdir())) == 2
+    three = run("census", "--available", "gull", "--root", str(heron), **cache)
+    assert one.stdout == two.stdout == three.stdout != ""
+    done = run("census", "--available", "--any", "--root", str(heron))
+    assert done.returncode == 2
+
+
+# -- the formats ----------------------------------------------------------------------------
+
+
+@given(
+    st.lists(
+        st.sampled_from([
+            b"Package: a\n", b"Version: 1\n", b"Description: one\n more\n .\n", b"\n", b"Empty:\n",
+            b"no field\n", b" leading\n", b"package: b\n", b"X: : y\n",
+        ])
+    ),
+    st.integers(1, 40),
+)  # fmt: skip
+def test_the_fast_reader_agrees_with_the_careful_one(lines: list[bytes], step: int) -> None:
+    data = b"".join(lines)
+    pieces = [data[at : at + step] for at in range(0, len(data), step)]
+    fast = [
+        None if isinstance(found, Damage) else dict(found).get("Version")
+        for found in read_index(pieces)
+    ]
+    careful = [
+        None if isinstance(found, Damage) else found.fields.get("Version")
+        for found in read_stanzas([data])
+    ]
+    if not any(line in (b"package: b\n",) for line in lines) and lines.count(b"Version: 1\n") < 2:
+        assert fast == careful
+
+
+def test_primary_is_read_as_written_in_pieces_of_any_size() -> None:
+    rows = [("a<b", "1", "2.0", "3", "noarch", "Salt & sand"), ("c", "0", "1", "1", "x86_64", "")]
+    data = primary_xml(rows)
+    for step in (1, 7, len(data)):
+        pieces = [data[at : at + step] for at in range(0, len(data), step)]
+        found = list(read_primary(pieces))
+        assert [(one.texts["name"], one.facts["version.epoch"]) for one in found] == [
+            ("a<b", "1"), ("c", "0"),
+        ]  # fmt: skip
+        assert found[0].texts["summary"] == "Salt & sand"
+
+
+@given(st.binary(max_size=200), st.integers(0, 300))
+def test_mutated_lists_are_packages_or_an_error(put: bytes, at: int) -> None:
+    data = primary_xml([("a", "1", "2", "3", "noarch", "x")])
+    try:
+        for one in read_primary([data[:at] + put + data[at:]]):
+            assert one.texts is not None
+    except XmlError:
+        pass
+    list(read_index([b"Package: a\nVersion: 1\n\n"[:at] + put]))
