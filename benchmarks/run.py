@@ -1,6 +1,7 @@
 """The budgets, as ratios measured in one run against something that everyone has.
 
-    python benchmarks/run.py [--whole-system] [--growth] [--containers] [--mirror] [--runs N]
+    python benchmarks/run.py [--whole-system] [--growth] [--containers] [--mirror] [--index]
+        [--runs N]
 
 Each pair of commands is run in turn (A B A B …) and the median of the pairwise ratios is printed, so
 that a machine that grows slower in between does not spoil the figure. Peak memory is the largest
@@ -290,16 +291,60 @@ def mirror(runs: int) -> None:
         compare("verify, rpm, warm", ours, f"bash -c {shlex.quote(theirs)}", 1.15, runs)
 
 
+SPLIT = """
+import sys
+for block in sys.stdin.buffer.read().split(b"\\n\\n"):
+    fields = {}
+    for line in block.decode("utf-8", "replace").split("\\n"):
+        if line[:1] == " ":
+            continue
+        name, _, value = line.partition(":")
+        fields[name] = value.strip()
+"""
+
+
+def index(runs: int) -> None:
+    """The copies of indexes on this machine: parsed for the first time, and asked once they are kept."""
+    from filigree.access.jail import Jail
+    from filigree.families.indexes import unpacked_pieces
+
+    lists = sorted(Path("/var/lib/apt/lists").glob("*_Packages*"))
+    if not lists:
+        print("\nno copies of indexes here: nothing to parse")
+        return
+    with tempfile.TemporaryDirectory() as folder:
+        text, split, bare = (Path(folder, name) for name in ("text", "split.py", "bare.py"))
+        jail = Jail("/")
+        with text.open("wb") as out:
+            for path in lists:
+                out.writelines(unpacked_pieces(jail, str(path)))
+        split.write_text(SPLIT)
+        bare.write_text(BARE)
+        size = text.stat().st_size >> 20
+        print(f"\nindexes of {size} MiB of text:")
+        start = f"{shlex.quote(sys.executable)} {bare} one"
+        plain = f"bash -c '{shlex.quote(sys.executable)} {split} < {text}'"
+        ask = f"{FILIGREE} census --available chart"
+        compare("first parse, nothing kept", f"{ask} --no-cache", plain, 2.5, runs)
+        os.environ["XDG_CACHE_HOME"] = folder
+        compare("census --available chart, kept", ask, start, 4.0, runs)
+        compare("census --outsiders, kept", f"{FILIGREE} census --outsiders", start, 4.0, runs)
+        compare("repos", f"{FILIGREE} repos", start, 4.0, runs)
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--whole-system", action="store_true", help="also verify every file")
     parser.add_argument("--runs", type=int, default=5)
     parser.add_argument("--growth", action="store_true", help="also 20,000 packages, made up")
+    parser.add_argument("--index", action="store_true", help="also the copies of indexes here")
     parser.add_argument("--mirror", action="store_true", help="also this machine as an rpm system")
     parser.add_argument("--containers", action="store_true", help="also the containers of rpm")
     options = parser.parse_args()
     if options.containers:
         containers(options.runs)
+    if options.index:
+        index(options.runs)
     if options.mirror:
         mirror(options.runs)
     if not INFO.is_dir():

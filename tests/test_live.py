@@ -13,8 +13,12 @@ from pathlib import Path
 
 import pytest
 
+from filigree.formats.openpgp import judge_clear_signed, read_keys, utc_now
+from filigree.model.repositories import SealVerdict
+from filigree.questions.census import census
 from filigree.questions.needs import needs
 from filigree.questions.owner import owner
+from filigree.questions.repos import repos
 from filigree.questions.survey import survey
 from filigree.questions.verify import verify
 from filigree.system import System, open_system
@@ -133,3 +137,58 @@ def test_the_running_system_needs_nothing_that_is_not_there(system: System) -> N
     names = [f"{p.name}:{p.architecture}" for p in system.packages if p.state.value == "installed"]
     unmet = [r for r in needs(system, names).records if r.status == "unmet"]
     assert unmet == []
+
+
+LISTS = Path("/var/lib/apt/lists")
+
+
+def test_seals_are_what_gpgv_says(system: System) -> None:
+    """Of every signed index here; and of each with one byte changed."""
+    gpgv = shutil.which("gpgv")
+    rows = [row for row in repos(system).records if row.path and row.keys]
+    if gpgv is None or not rows:
+        pytest.skip("gpgv, or signed indexes with keys of their own, are not here")
+    for row in rows:
+        signed = Path((row.path or "").split(f"_{row.component}_")[0] + "_InRelease")
+        if not signed.exists() or not all(Path(key).suffix == ".gpg" for key in row.keys):
+            continue
+        rings = [word for key in row.keys for word in ("--keyring", key)]
+        done = subprocess.run([gpgv, *rings, str(signed)], capture_output=True, check=False)
+        assert (row.seal is SealVerdict.GOOD) is (done.returncode == 0)
+        keys = [key for name in row.keys for key in read_keys(Path(name).read_bytes(), name)]
+        changed = signed.read_bytes().replace(b"\nDate: ", b"\nDate:  ", 1)
+        seal, _ = judge_clear_signed(changed, keys, utc_now())
+        assert seal.verdict is SealVerdict.BAD
+
+
+def test_counts_of_indexes_are_what_grep_counts(system: System) -> None:
+    lz4 = pytest.importorskip("lz4.frame")
+    compared = 0
+    for row in repos(system).records:
+        packed = list(LISTS.glob(f"*_{row.suite}_*_Packages.lz4"))
+        for path in packed:
+            if path.name.endswith(f"_{row.component}_binary-{row.architecture}_Packages.lz4"):
+                text = lz4.decompress(path.read_bytes())
+                if str(path) == row.path:
+                    assert row.packages == text.count(b"\nPackage: ") + text.startswith(
+                        b"Package: "
+                    )
+                    compared += 1
+    if not compared:
+        pytest.skip("no copies of indexes are here")
+
+
+def test_outsiders_are_in_no_index(system: System) -> None:
+    lz4 = pytest.importorskip("lz4.frame")
+    names: set[str] = set()
+    for path in LISTS.glob("*_Packages.lz4"):
+        for text in lz4.decompress(path.read_bytes()).decode().split("\n"):
+            if text.startswith("Package: "):
+                names.add(text.removeprefix("Package: "))
+    if not names:
+        pytest.skip("no copies of indexes are here")
+    answer = census(system, outsiders=True)
+    if answer.gaps:
+        pytest.skip("not every index here may be believed")
+    there = {p.name for p in system.packages if p.state.present}
+    assert {row.name for row in answer.records} == there - names

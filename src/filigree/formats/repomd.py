@@ -3,7 +3,7 @@
 Read by events, without a document type, without entities, and without a tree in memory.
 """
 
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, Protocol
 from xml.parsers import expat
 
 SIZE_LIMIT = 16 << 20
@@ -30,7 +30,17 @@ class RepoMd(NamedTuple):
     indexes: dict[str, Listed]
 
 
-def safe_parser() -> Any:
+class Events(Protocol):
+    """What takes the events of a parser."""
+
+    def start(self, name: str, attributes: dict[str, str]) -> None: ...
+
+    def end(self, name: str) -> None: ...
+
+    def text(self, text: str) -> None: ...
+
+
+def safe_parser(events: Events) -> Any:
     """A parser that takes no document type: without one there are no entities to expand or fetch."""
     parser = expat.ParserCreate()
 
@@ -40,16 +50,16 @@ def safe_parser() -> Any:
     parser.StartDoctypeDeclHandler = refuse
     parser.EntityDeclHandler = refuse
     parser.buffer_text = True
+    parser.StartElementHandler = events.start
+    parser.EndElementHandler = events.end
+    parser.CharacterDataHandler = events.text
     return parser
 
 
 def read_repomd(data: bytes) -> RepoMd:
     """The list of indexes. Raises XmlError."""
     reader = _Reader()
-    parser = safe_parser()
-    parser.StartElementHandler = reader.start
-    parser.EndElementHandler = reader.end
-    parser.CharacterDataHandler = reader.text
+    parser = safe_parser(reader)
     try:
         parser.Parse(data, True)
     except expat.ExpatError as error:

@@ -23,10 +23,7 @@ class Primary(NamedTuple):
 def read_primary(pieces: Iterable[bytes]) -> Iterator[Primary]:
     """The packages in their order. Raises XmlError."""
     reader = _Reader()
-    parser = safe_parser()
-    parser.StartElementHandler = reader.start
-    parser.EndElementHandler = reader.end
-    parser.CharacterDataHandler = reader.text
+    parser = safe_parser(reader)
     try:
         for piece in pieces:
             parser.Parse(piece, False)

@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from enum import StrEnum
 from functools import partial
+from typing import Protocol
 
 from filigree.access.store import Store, Table
 from filigree.model.answer import Gap
@@ -58,8 +59,8 @@ class Available:
         found = list(every)
         if not wanted:
             return found
-        chosen = [one for one in found if any(_fits(one, name) for name in wanted)]
-        self.unknown = [name for name in wanted if not any(_fits(one, name) for one in found)]
+        chosen = [one for one in found if any(is_called(one, name) for name in wanted)]
+        self.unknown = [name for name in wanted if not any(is_called(one, name) for one in found)]
         return chosen
 
     @property
@@ -87,7 +88,21 @@ class Available:
             table.close()
 
 
-def _fits(repository: Repository, name: str) -> bool:
+class Called(Protocol):
+    """What has the names of a repository."""
+
+    @property
+    def identity(self) -> str: ...
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def suite(self) -> str | None: ...
+
+
+def is_called(repository: Called, name: str) -> bool:
+    """Whether a name, or a glob, is of a repository: of its identity, its name or its suite."""
     texts = (repository.identity, repository.name, repository.suite or "")
     return any(text == name or fnmatch.fnmatchcase(text, name) for text in texts)
 

@@ -1,6 +1,5 @@
 """Which repositories a system is configured to use, and what stands behind their indexes."""
 
-import fnmatch
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -9,6 +8,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.repositories import Repository, SealVerdict, Signer
+from filigree.questions.available import is_called
 from filigree.system import System
 
 
@@ -72,7 +72,7 @@ def repos(
     if wanted:
         chosen: list[RepositoryRow] = []
         for name in wanted:
-            found = [row for row in rows if _fits(row, name)]
+            found = [row for row in rows if is_called(row, name)]
             chosen += (row for row in found if row not in chosen)
             if not found:
                 notes.append(_unknown(name, rows))
@@ -114,13 +114,6 @@ def _row(one: Repository) -> RepositoryRow:
         matches=copy.matches if copy else None,
         reason=copy.seal.reason if copy else None,
         remarks=[*one.remarks, *(copy.remarks if copy else ())],
-    )
-
-
-def _fits(row: RepositoryRow, name: str) -> bool:
-    return any(
-        fnmatch.fnmatchcase(text, name) or text == name
-        for text in (row.identity, row.name, row.suite or "")
     )
 
 

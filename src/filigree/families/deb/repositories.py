@@ -124,7 +124,7 @@ class DebRepositories:
         """The priority of every package of it that no preference names.
 
         The first general preference that fits counts; without one, 500, or less where the signed file
-        asks for less (apt_preferences(5), "How APT interprets priorities").
+        asks for less (apt_preferences(5), on how priorities are interpreted).
         """
         host = _SCHEME.sub("", source.uri).partition("/")[0].rpartition("@")[2].partition(":")[0]
         for preference in self._preferences:

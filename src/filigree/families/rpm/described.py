@@ -23,8 +23,8 @@ from filigree.formats.rpm_relations import (
     written,
 )
 from filigree.model.files import KIND_OF_FORM, Aspect, FileRecord, Kind, Role
-from filigree.model.needs import Capability, Comparison, Need, Relation
-from filigree.model.package import Package, Reason, Script, State
+from filigree.model.needs import Capability, Need, Relation
+from filigree.model.package import Package, Script, State
 
 KEY = "gpg-pubkey"
 """The name under which imported keys are on record: they are no software."""
@@ -383,42 +383,3 @@ def _told(value: tuple[int, ...] | tuple[str, ...] | bytes | None) -> str:
     if len(text) > _LONG or len(value) > _LONG:
         text = f"{text[:_LONG]} … ({len(value)} values)"
     return text
-
-
-def reason_of(word: str | int | None) -> Reason | None:
-    """Why a package is installed, by the word or number of any history; None where it is not known.
-
-    What came with a group was chosen with the group.
-    """
-    return _REASONS.get(word.lower() if isinstance(word, str) else word)
-
-
-_REASONS: dict[str | int | None, Reason] = {
-    1: Reason.DEPENDENCY, 2: Reason.CHOSEN, 3: Reason.CHOSEN, 4: Reason.DEPENDENCY,
-    5: Reason.CHOSEN, "dep": Reason.DEPENDENCY, "dependency": Reason.DEPENDENCY,
-    "weak dependency": Reason.DEPENDENCY, "weak-dependency": Reason.DEPENDENCY,
-    "user": Reason.CHOSEN, "group": Reason.CHOSEN, "external user": Reason.CHOSEN,
-}  # fmt: skip
-
-
-def versions_meet(asked: Comparison, offered: Comparison, order: int) -> bool:
-    """Whether two ranges of versions have one in common; `order` is the offered end against the asked.
-
-    >>> versions_meet(Comparison.AT_LEAST, Comparison.EQUAL, 1)
-    True
-    """
-    if order == 0:
-        same = {Comparison.AT_MOST, Comparison.EQUAL, Comparison.AT_LEAST}
-        if asked in same and offered in same:
-            return True
-        down, up = (Comparison.LESS, Comparison.AT_MOST), (Comparison.GREATER, Comparison.AT_LEAST)
-        return (asked in down and offered in down) or (asked in up and offered in up)
-    if order > 0:  # what is offered ends, or starts, above what is asked
-        return asked in (Comparison.GREATER, Comparison.AT_LEAST) or offered in (
-            Comparison.LESS,
-            Comparison.AT_MOST,
-        )
-    return asked in (Comparison.LESS, Comparison.AT_MOST) or offered in (
-        Comparison.GREATER,
-        Comparison.AT_LEAST,
-    )

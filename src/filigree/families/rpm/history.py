@@ -13,7 +13,6 @@ from filigree.access.sqlite_file import SqliteFile
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
-from filigree.families.rpm.described import reason_of
 from filigree.formats.damage import text_of
 from filigree.formats.random_access import ContainerError
 from filigree.formats.version_parts import split_version
@@ -118,3 +117,19 @@ class History:
 
 def _text(value: object) -> str | None:
     return value if isinstance(value, str) else None
+
+
+def reason_of(word: str | int | None) -> Reason | None:
+    """Why a package is installed, by the word or number of any history; None where it is not known.
+
+    What came with a group was chosen with the group.
+    """
+    return _REASONS.get(word.lower() if isinstance(word, str) else word)
+
+
+_REASONS: dict[str | int | None, Reason] = {
+    1: Reason.DEPENDENCY, 2: Reason.CHOSEN, 3: Reason.CHOSEN, 4: Reason.DEPENDENCY,
+    5: Reason.CHOSEN, "dep": Reason.DEPENDENCY, "dependency": Reason.DEPENDENCY,
+    "weak dependency": Reason.DEPENDENCY, "weak-dependency": Reason.DEPENDENCY,
+    "user": Reason.CHOSEN, "group": Reason.CHOSEN, "external user": Reason.CHOSEN,
+}  # fmt: skip
