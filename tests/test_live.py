@@ -9,11 +9,12 @@ import shutil
 import subprocess
 from collections import Counter
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
 
-from filigree.formats.openpgp import judge_clear_signed, read_keys, utc_now
+from filigree.formats.openpgp import judge_clear_signed, read_keys
 from filigree.model.repositories import SealVerdict
 from filigree.questions.census import census
 from filigree.questions.needs import needs
@@ -157,7 +158,7 @@ def test_seals_are_what_gpgv_says(system: System) -> None:
         assert (row.seal is SealVerdict.GOOD) is (done.returncode == 0)
         keys = [key for name in row.keys for key in read_keys(Path(name).read_bytes(), name)]
         changed = signed.read_bytes().replace(b"\nDate: ", b"\nDate:  ", 1)
-        seal, _ = judge_clear_signed(changed, keys, utc_now())
+        seal, _ = judge_clear_signed(changed, keys, datetime.now(UTC))
         assert seal.verdict is SealVerdict.BAD
 
 

@@ -6,17 +6,15 @@ from functools import cached_property
 from glob import escape as glob_escape
 
 from filigree.access.jail import Jail, LentFile
+from filigree.families.looking import os_release
 from filigree.families.protocol import Archive, Database, Family, Records
 from filigree.families.registry import family_named, family_of, open_archive
 from filigree.formats.accounts import Accounts, read_accounts
 from filigree.formats.openpgp import Key, read_keys
-from filigree.formats.os_release import read_os_release
 from filigree.model.answer import Gap, SystemLabel
-from filigree.model.errors import AccessError, BadQuestion
+from filigree.model.errors import AccessError, BadQuestion, words_of
 from filigree.model.package import Package
 from filigree.paths import PathIndex
-
-_RELEASE = ("/etc/os-release", "/usr/lib/os-release")
 
 
 class System:
@@ -104,8 +102,7 @@ class System:
                     data = self._outside.read(os.path.abspath(file), 64 << 20)
                     found += read_keys(data, file)
                 except (AccessError, ValueError) as error:
-                    why = error.what if isinstance(error, AccessError) else str(error)
-                    raise BadQuestion(f"no keys can be read: {why}", file) from error
+                    raise BadQuestion(f"no keys can be read: {words_of(error)}", file) from error
         if not found:
             raise BadQuestion("the keyring holds no keys", ", ".join(paths))
         return found
@@ -137,16 +134,8 @@ class System:
     @cached_property
     def label(self) -> str:
         """The system's name for people, as it gives it itself; empty where it gives none."""
-        for path in _RELEASE:
-            try:
-                data = self.jail.read_or_none(path, 1 << 20)
-            except AccessError as error:
-                self.report(Gap(path, error.what))
-                continue
-            if data:
-                names = read_os_release(data)
-                return names.get("PRETTY_NAME") or names.get("NAME") or ""
-        return ""
+        names = os_release(self.jail, self.report)
+        return names.get("PRETTY_NAME") or names.get("NAME") or ""
 
     @cached_property
     def system_label(self) -> SystemLabel:

@@ -364,7 +364,6 @@ class LentFile:
             self.close()
             raise AccessError(Obstacle.CHANGED, path)
         self.size = seen.st_size
-        self._stamp = (seen.st_size, seen.st_mtime_ns)
 
     def close(self) -> None:
         self._let_go()
@@ -375,9 +374,3 @@ class LentFile:
             return os.pread(self.handle, min(count, max(0, self.size - offset)), offset)
         except OSError as error:
             raise trouble(error, self.path) from error
-
-    @property
-    def changed(self) -> bool:
-        """Whether somebody wrote to it since it was lent."""
-        seen = os.fstat(self.handle)
-        return (seen.st_size, seen.st_mtime_ns) != self._stamp

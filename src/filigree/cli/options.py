@@ -7,7 +7,7 @@ the system, and shows the answer that the function returns.
 import functools
 import inspect
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Annotated, Any
@@ -28,7 +28,7 @@ class When(StrEnum):
 class Shared:
     """What a person asked of every question: which root, and how to show the answer.
 
-    `archives_only` is whether only archives are asked about, which takes no system.
+    `subjects` are the packages that are asked about, as they were typed.
     """
 
     root: str = "/"
@@ -36,7 +36,14 @@ class Shared:
     color: When = When.AUTO
     no_pager: bool = False
     verbose: bool = False
-    archives_only: bool = False
+    subjects: tuple[str, ...] = ()
+
+    @property
+    def archives_only(self) -> bool:
+        """Whether only archives are asked about, by what they are called: that takes no system."""
+        from filigree.families.registry import is_archive_name
+
+        return bool(self.subjects) and all(map(is_archive_name, self.subjects))
 
 
 Asked = tuple[Answer[Any], dict[str, Any]]
@@ -101,8 +108,8 @@ def question(command: Callable[..., Asked]) -> Callable[..., None]:
     def run(*args: Any, **kwargs: Any) -> None:
         from filigree.cli.showing import answer_and_show
 
-        archives = _archives_only(kwargs.get("inside") or kwargs.get("subjects") or ())
-        shared = Shared(**{name: kwargs.pop(name) for name in _SHARED}, archives_only=archives)
+        subjects = tuple(kwargs.get("inside") or kwargs.get("subjects") or ())
+        shared = Shared(**{name: kwargs.pop(name) for name in _SHARED}, subjects=subjects)
         status = answer_and_show(shared, functools.partial(command, *args, **kwargs))
         raise typer.Exit(status)
 
@@ -111,15 +118,6 @@ def question(command: Callable[..., Asked]) -> Callable[..., None]:
     )
     run.__annotations__ = {p.name: p.annotation for p in [*own, *added]}
     return run
-
-
-def _archives_only(subjects: Sequence[str]) -> bool:
-    """Whether all subjects are called as archives are."""
-    if not subjects or any("." not in subject for subject in subjects):
-        return False
-    from filigree.families.registry import is_archive_name
-
-    return all(is_archive_name(subject) for subject in subjects)
 
 
 NoCache = Annotated[

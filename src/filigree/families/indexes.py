@@ -1,17 +1,17 @@
 """What every family asks of the copy of an index: its digest, and how many packages it tells of."""
 
 import hashlib
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 from filigree.access.jail import Jail
+from filigree.families.protocol import Report
 from filigree.formats.openpgp import Key, read_keys
-from filigree.formats.unpacking import Unpacked, UnpackError
+from filigree.formats.unpacking import Unpacked
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 
 PIECE = 1 << 18
 KEY_LIMIT = 16 << 20
-Report = Callable[[Gap], None]
 
 
 def unpacked_pieces(jail: Jail, path: str) -> Iterator[bytes]:
@@ -69,6 +69,3 @@ class Keys:
         except ValueError as error:
             self._report(Gap(path, str(error)))
         return None
-
-
-__all__ = ["Keys", "UnpackError", "packed_digest", "unpacked_pieces"]

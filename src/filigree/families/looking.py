@@ -2,6 +2,7 @@
 
 from filigree.access.jail import READ_LIMIT, Jail
 from filigree.families.protocol import Report
+from filigree.formats.os_release import read_os_release
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 
@@ -23,3 +24,12 @@ def names_in(jail: Jail, path: str, report: Report) -> list[str]:
         if not error.absent:
             report(Gap(path, error.what))
         return []
+
+
+def os_release(jail: Jail, report: Report) -> dict[str, str]:
+    """What the system says of itself, out of the first of its two files that holds anything."""
+    for path in ("/etc/os-release", "/usr/lib/os-release"):
+        data = read_or_report(jail, path, report, 1 << 20)
+        if data:
+            return read_os_release(data)
+    return {}

@@ -63,6 +63,8 @@ def archive_families() -> Iterator[ArchiveFamily]:
 def is_archive_name(path: str) -> bool:
     """Whether some family's archives are called so."""
     name = path.rpartition("/")[2]
+    if "." not in name:
+        return False  # told without loading every family: most paths are no archives
     return any(family.parts_of_name(name) is not None for family in archive_families())
 
 

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from filigree.formats.damage import Damage
 from filigree.formats.deb_release import Release
-from filigree.formats.stanzas import read_stanzas
+from filigree.formats.stanzas import read_remarked_stanzas
 
 
 class Preference(NamedTuple):
@@ -47,7 +47,7 @@ class Preference(NamedTuple):
 
 def read_preferences(data: bytes) -> Iterator[Preference | Damage]:
     """The pins of a file, in their order."""
-    for stanza in read_stanzas([b"\n".join(_without_remarks(data))]):
+    for stanza in read_remarked_stanzas(data):
         if isinstance(stanza, Damage):
             yield stanza
             continue
@@ -69,10 +69,3 @@ def read_preferences(data: bytes) -> Iterator[Preference | Damage]:
             yield Preference(names, priority, version=value)
         else:
             yield Damage(stanza.line, "a preference for nothing that is known")
-
-
-def _without_remarks(data: bytes) -> Iterator[bytes]:
-    """The lines but for remarks; each remark leaves the line above as it is."""
-    for line in data.split(b"\n"):
-        if not line.startswith(b"#"):
-            yield line

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from filigree.formats.damage import Damage, text_of
-from filigree.formats.stanzas import parse_stanza
+from filigree.formats.stanzas import read_remarked_stanzas
 
 _OPTIONS = re.compile(r"\[([^\]]*)\]")
 _YES = frozenset({"yes", "true", "with", "on", "enable", "1"})
@@ -71,8 +71,7 @@ def read_lines(data: bytes) -> Iterator[Source | Damage]:
 
 def read_source_stanzas(data: bytes) -> Iterator[Source | Damage]:
     """The entries of a file of stanzas."""
-    for line, block in _blocks(data):
-        stanza = parse_stanza(block, line)
+    for stanza in read_remarked_stanzas(data):
         if isinstance(stanza, Damage):
             yield stanza
             continue
@@ -89,20 +88,6 @@ def read_source_stanzas(data: bytes) -> Iterator[Source | Damage]:
             fields.get("enabled", "yes"), listed["architectures"],
             _signed_by(fields.get("signed-by", "")), fields.get("trusted", ""),
         )  # fmt: skip
-
-
-def _blocks(data: bytes) -> Iterator[tuple[int, bytes]]:
-    """The text between empty lines, without remarks, which may stand anywhere; and where it starts."""
-    block: list[bytes] = []
-    start = 1
-    for number, line in enumerate([*data.split(b"\n"), b""], 1):
-        if line.strip():
-            if not line.startswith(b"#"):
-                start = start if block else number
-                block.append(line)
-        elif block:
-            yield start, b"\n".join(block)
-            block = []
 
 
 def _signed_by(text: str) -> tuple[str, ...]:

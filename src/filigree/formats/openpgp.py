@@ -11,7 +11,7 @@ The library itself refuses weak algorithms and keys that were not valid when the
 """
 
 import re
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any, NamedTuple
 
 from filigree.model.repositories import Seal, SealVerdict, Signer
@@ -23,7 +23,6 @@ _DASH = re.compile(rb"^- ", re.MULTILINE)
 _ORDER = [
     SealVerdict.GOOD, SealVerdict.EXPIRED, SealVerdict.WEAK, SealVerdict.UNKNOWN_KEY, SealVerdict.BAD,
 ]  # fmt: skip
-SIZE_LIMIT = 64 << 20
 
 
 class Key(NamedTuple):
@@ -157,8 +156,3 @@ def _signer(packet: Any, held: set[str], keys: list[Key], now: datetime) -> Sign
 def _short(error: Exception) -> str:
     """The first line of what the library says: the rest is about itself."""
     return str(error).partition("\n")[0][:200]
-
-
-def utc_now() -> datetime:
-    """This moment."""
-    return datetime.now(UTC)

@@ -46,6 +46,20 @@ def read_stanzas(chunks: Iterable[bytes], limit: int = STANZA_LIMIT) -> Iterator
             yield parse_stanza(block, line)
 
 
+def read_remarked_stanzas(data: bytes) -> Iterator[Stanza | Damage]:
+    """The stanzas of a file in which lines that start with `#` are remarks, wherever they stand."""
+    block: list[bytes] = []
+    start = 1
+    for number, line in enumerate([*data.split(b"\n"), b""], 1):
+        if line.strip():
+            if not line.startswith(b"#"):
+                start = start if block else number
+                block.append(line)
+        elif block:
+            yield parse_stanza(b"\n".join(block), start)
+            block = []
+
+
 def parse_stanza(block: bytes, line: int = 1) -> Stanza | Damage:
     """One stanza. A name given twice keeps its first value, and is told among the damages."""
     fields: dict[str, str] = {}

@@ -8,7 +8,7 @@ import bz2
 import lzma
 import zlib
 from collections.abc import Callable
-from typing import Any, Protocol
+from typing import Any
 
 from filigree.formats.random_access import Bytes
 
@@ -30,16 +30,6 @@ _MAGICS = (
 
 class UnpackError(ValueError):
     """A stream that cannot be unpacked, or only to more than is reasonable."""
-
-
-class _Decompressor(Protocol):
-    @property
-    def eof(self) -> bool: ...
-
-    @property
-    def unused_data(self) -> bytes: ...
-
-    def decompress(self, data: bytes, max_length: int) -> bytes: ...
 
 
 def compression_of(head: bytes) -> str:

@@ -48,6 +48,16 @@ class Answer(Generic[R]):
         return 3 if self.gaps else 0
 
 
+def moment_of(seconds: int | None) -> datetime | None:
+    """A time, in UTC, by its seconds since 1970; None for none, and for what no calendar holds."""
+    from datetime import UTC
+
+    try:
+        return None if seconds is None else datetime.fromtimestamp(seconds, UTC)
+    except (ValueError, OverflowError, OSError):
+        return None
+
+
 def iso(moment: datetime) -> str:
     """A time in ISO 8601, in UTC, to the second: `2026-03-01T07:15:00Z`."""
     from datetime import UTC

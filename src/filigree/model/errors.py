@@ -56,3 +56,8 @@ class AccessError(FiligreeError):
     def absent(self) -> bool:
         """Whether nothing is there: a part of the path is missing, or is no directory."""
         return self.obstacle in (Obstacle.ABSENT, Obstacle.NOT_DIRECTORY)
+
+
+def words_of(error: Exception) -> str:
+    """What an error says, without the place: whoever reports it names that."""
+    return error.what if isinstance(error, FiligreeError) else str(error)

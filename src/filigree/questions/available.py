@@ -8,7 +8,7 @@ from functools import partial
 from typing import Protocol
 
 from filigree.access.store import Store, Table
-from filigree.model.answer import Gap
+from filigree.model.answer import Gap, moment_of
 from filigree.model.package import Package, State
 from filigree.model.repositories import Offer, Repository
 from filigree.system import System
@@ -123,13 +123,6 @@ def _package(offer: Offer, family: str, repository: str) -> Package:
         vendor=offer.vendor,
         installed_size=offer.installed_size,
         archive_size=offer.archive_size,
-        built_at=_moment(offer.built),
+        built_at=moment_of(offer.built),
         repository=repository,
     )
-
-
-def _moment(seconds: int | None) -> datetime | None:
-    try:
-        return None if seconds is None else datetime.fromtimestamp(seconds, UTC)
-    except (ValueError, OverflowError, OSError):
-        return None

@@ -49,6 +49,7 @@ class Graph:
         self._present = [p for p in system.packages if p.state.present]
         self._forward: dict[int, list[Tie]] = {}
         self._by_path: dict[str, list[Package]] = {}
+        self._brought: dict[int, tuple[Capability, ...]] = {}
 
     @cached_property
     def _holders(self) -> dict[str, list[tuple[Package, Capability]]]:
@@ -84,12 +85,16 @@ class Graph:
 
     def _meets_itself(self, term: Term, archive: Package) -> bool:
         """Whether an archive brings what it needs."""
-        records, meets = self._system.records(archive), self._system.database.meets
+        records = self._system.records(archive)
+        # Its paths may take unpacking the whole payload: they are asked for only where a path is.
         if term.name.startswith("/") and term.name in records.listing(archive):
             return True
+        if id(archive) not in self._brought:
+            self._brought[id(archive)] = records.capabilities(archive)
+        meets = self._system.database.meets
         return any(
             meets(term, archive, archive, capability)
-            for capability in records.capabilities(archive)
+            for capability in self._brought[id(archive)]
             if capability.name == term.name
         )
 

@@ -15,11 +15,10 @@ import os
 import stat
 import sys
 from collections.abc import Callable
-from datetime import UTC, datetime
 from typing import NamedTuple
 
 from filigree.access.jail import Form, Jail
-from filigree.model.answer import iso
+from filigree.model.answer import iso, moment_of
 from filigree.model.errors import AccessError, Obstacle
 from filigree.model.files import Aspect, Difference, FileRecord, Kind, Observation, Verdict
 from filigree.system import System
@@ -149,10 +148,8 @@ def _device(number: int | None) -> str | None:
 def _moment(seconds: int | None) -> str | None:
     if seconds is None:
         return None
-    try:
-        return iso(datetime.fromtimestamp(seconds, UTC))
-    except (ValueError, OverflowError, OSError):
-        return f"{seconds} s"
+    moment = moment_of(seconds)
+    return f"{seconds} s" if moment is None else iso(moment)
 
 
 def _carried(capabilities: str | None) -> str | None:

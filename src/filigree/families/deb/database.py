@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import datetime
 from functools import cached_property
 
 from filigree.access.jail import Jail
@@ -23,7 +23,7 @@ from filigree.formats.damage import Damage, text_of
 from filigree.formats.digest_list import read_digest_list
 from filigree.formats.openpgp import Key
 from filigree.formats.stanzas import Stanza, read_stanzas
-from filigree.model.answer import Gap
+from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, FileRecord, Kind, ManagedLink, Relocation, Role
 from filigree.model.needs import Capability, Need, Term
@@ -160,8 +160,8 @@ class DebDatabase:
         try:
             seen = self._jail.observe(path)
             self._list_sizes[name, architecture] = seen.size
-            return datetime.fromtimestamp(seen.modified // 10**9, UTC)
-        except (AccessError, OverflowError, ValueError, OSError):
+            return moment_of(seen.modified // 10**9)
+        except AccessError:
             return None
 
     def listing(self, package: Package) -> DebListing:

@@ -8,9 +8,10 @@ from filigree.families.indexes import unpacked_pieces
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
 from filigree.formats.deb_index import read_index
+from filigree.formats.numbers import whole_number
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap
-from filigree.model.errors import AccessError
+from filigree.model.errors import AccessError, words_of
 from filigree.model.repositories import Offer
 
 DAMAGES_LIMIT = 20
@@ -28,14 +29,14 @@ def read_offers(jail: Jail, path: str, report: Report) -> Iterator[Offer]:
             elif "Package" in fields and "Version" in fields:
                 yield _offer(fields)
     except (AccessError, UnpackError) as error:
-        report(Gap(path, error.what if isinstance(error, AccessError) else str(error)))
+        report(Gap(path, words_of(error)))
 
 
 def _offer(fields: Mapping[str, str]) -> Offer:
     get = fields.get
     name = fields["Package"]
     source = get("Source")
-    size = _number(get("Installed-Size"))
+    size = whole_number(get("Installed-Size"))
     digest = get("SHA256")
     return Offer(
         name,
@@ -49,12 +50,8 @@ def _offer(fields: Mapping[str, str]) -> Offer:
         get("Maintainer"),
         None,
         None if size is None else size * 1024,
-        _number(get("Size")),
+        whole_number(get("Size")),
         None,
         get("Filename"),
         f"sha256:{digest}" if digest else None,
     )
-
-
-def _number(text: str | None) -> int | None:
-    return int(text) if text and text.isascii() and text.isdigit() and len(text) < 16 else None

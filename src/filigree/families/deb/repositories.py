@@ -4,23 +4,22 @@ import hashlib
 import re
 from collections.abc import Iterator
 from dataclasses import replace
-from datetime import UTC, datetime
-from functools import lru_cache
+from datetime import datetime
+from functools import cached_property, lru_cache
 from typing import NamedTuple
 
 from filigree.access.jail import Jail
 from filigree.families.deb import places
 from filigree.families.indexes import Keys, unpacked_pieces
-from filigree.families.looking import names_in, read_or_report
+from filigree.families.looking import names_in, os_release, read_or_report
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
 from filigree.formats.deb_preferences import Preference, read_preferences
 from filigree.formats.deb_release import Release, read_release
 from filigree.formats.deb_sources import Source, read_lines, read_source_stanzas
 from filigree.formats.openpgp import Key, judge_clear_signed, judge_detached
-from filigree.formats.os_release import read_os_release
 from filigree.formats.unpacking import UnpackError
-from filigree.model.answer import Gap
+from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
 from filigree.model.repositories import IndexCopy, Repository, Seal, SealVerdict
 
@@ -96,7 +95,8 @@ class DebRepositories:
                     yield file, entry
 
     def _repository(self, file: str, source: Source, architecture: str) -> Repository:
-        signed = self._signed(source)
+        # All components of a suite share one signed file.
+        signed = self._signed(source._replace(line=0, component=None, architectures=()))
         release = signed.release
         place = f"{source.uri.rstrip('/')} {source.suite}"
         remarks = list(self._remarks(source, signed, architecture))
@@ -170,13 +170,9 @@ class DebRepositories:
         if source.trusted:
             yield "no seal is asked for: the entry says that it is to be trusted"
 
-    @property
+    @cached_property
     def _codename(self) -> str | None:
-        for path in ("/etc/os-release", "/usr/lib/os-release"):
-            data = read_or_report(self._jail, path, self._report, 1 << 20)
-            if data:
-                return read_os_release(data).get("VERSION_CODENAME")
-        return None
+        return os_release(self._jail, self._report).get("VERSION_CODENAME")
 
     # -- what is signed --------------------------------------------------------------------
 
@@ -215,7 +211,7 @@ class DebRepositories:
     def _allowed(self, source: Source) -> list[Key]:
         """Exactly the keys that the entry allows; without any, those trusted for everything."""
         if not source.signed_by:
-            return self._trusted()
+            return self._trusted
         found: list[Key] = []
         for one in source.signed_by:
             match = _FINGERPRINT.fullmatch(one)
@@ -224,12 +220,13 @@ class DebRepositories:
             elif match:
                 end = match[1].lower()
                 found += (
-                    key for key in self._trusted() if any(p.endswith(end) for p in key.fingerprints)
+                    key for key in self._trusted if any(p.endswith(end) for p in key.fingerprints)
                 )
             else:
                 found += self._keys.of_file(one) or []
         return found
 
+    @cached_property
     def _trusted(self) -> list[Key]:
         files = [places.TRUSTED]
         for name in names_in(self._jail, places.TRUSTED_PARTS, self._report):
@@ -241,9 +238,8 @@ class DebRepositories:
     def _asked_for(self) -> datetime | None:
         """When copies were last asked for: their own times are those of the other side."""
         try:
-            seen = self._jail.observe(f"{places.LISTS}/partial")
-            return datetime.fromtimestamp(seen.modified // 10**9, UTC)
-        except (AccessError, ValueError, OverflowError, OSError):
+            return moment_of(self._jail.observe(f"{places.LISTS}/partial").modified // 10**9)
+        except AccessError:
             return None
 
     # -- the copy --------------------------------------------------------------------------

@@ -5,6 +5,7 @@ from datetime import datetime
 
 from filigree.families.protocol import Report
 from filigree.formats.deb_relations import RelationError, parse_capabilities, parse_needs
+from filigree.formats.numbers import whole_number
 from filigree.model.answer import Gap
 from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Reason, State, Wanted
@@ -154,6 +155,5 @@ def source_of(text: str, name: str, version: str) -> str:
 
 
 def _kibibytes(text: str | None) -> int | None:
-    if text and text.isascii() and text.isdigit() and len(text) < 16:
-        return int(text) * 1024
-    return None
+    size = whole_number(text)
+    return None if size is None else size * 1024

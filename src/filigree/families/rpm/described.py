@@ -3,7 +3,6 @@
 import re
 import stat
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from datetime import UTC, datetime
 from itertools import chain, repeat
 from typing import Any
 
@@ -22,6 +21,7 @@ from filigree.formats.rpm_relations import (
     feature_of,
     written,
 )
+from filigree.model.answer import moment_of
 from filigree.model.files import KIND_OF_FORM, Aspect, FileRecord, Kind, Role
 from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Script, State
@@ -114,9 +114,9 @@ def package_of(
         maintainer=header.text(tags.PACKAGER),
         vendor=header.text(tags.VENDOR),
         installed_size=header.number(tags.SIZE) if size is None else size,
-        built_at=moment(header.number(tags.BUILD_TIME)),
+        built_at=moment_of(header.number(tags.BUILD_TIME) or None),
         build_host=header.text(tags.BUILD_HOST),
-        installed_at=moment(header.number(tags.INSTALL_TIME)),
+        installed_at=moment_of(header.number(tags.INSTALL_TIME) or None),
     )
 
 
@@ -124,15 +124,6 @@ def full_version(epoch: int | None, version: str, release: str | None) -> str:
     """The parts of a version as they are written in one; an epoch of 0 is left out."""
     front = f"{epoch}:{version}" if epoch else version
     return f"{front}-{release}" if release else front
-
-
-def moment(seconds: int | None) -> datetime | None:
-    if not seconds:
-        return None
-    try:
-        return datetime.fromtimestamp(seconds, UTC)
-    except (ValueError, OverflowError, OSError):
-        return None
 
 
 def _source(name: str | None) -> tuple[str | None, str | None]:

@@ -17,7 +17,7 @@ from filigree.formats.damage import text_of
 from filigree.formats.random_access import ContainerError
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
-from filigree.model.errors import AccessError
+from filigree.model.errors import AccessError, words_of
 from filigree.model.package import Reason
 
 _QUERY = (
@@ -90,8 +90,7 @@ class History:
             finally:
                 file.close()
         except (AccessError, ContainerError) as error:
-            why = error.what if isinstance(error, AccessError) else str(error)
-            self._report(Gap(places.HISTORY, why))
+            self._report(Gap(places.HISTORY, words_of(error)))
 
     def _oldest(self) -> None:
         for letter in names_in(self._jail, places.OLD_STATE, self._report):

@@ -6,11 +6,12 @@ from filigree.access.jail import Jail
 from filigree.families.indexes import unpacked_pieces
 from filigree.families.protocol import Report
 from filigree.families.rpm.described import full_version, source_name
+from filigree.formats.numbers import whole_number
 from filigree.formats.repomd import XmlError
 from filigree.formats.rpm_primary import Primary, read_primary
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap
-from filigree.model.errors import AccessError
+from filigree.model.errors import AccessError, words_of
 from filigree.model.repositories import Offer
 
 
@@ -21,13 +22,13 @@ def read_offers(jail: Jail, path: str, report: Report) -> Iterator[Offer]:
             if one.texts.get("name") and one.facts.get("version.ver"):
                 yield _offer(one)
     except (AccessError, UnpackError, XmlError) as error:
-        report(Gap(path, error.what if isinstance(error, AccessError) else str(error)))
+        report(Gap(path, words_of(error)))
 
 
 def _offer(one: Primary) -> Offer:
     texts, facts = one.texts, one.facts
     algorithm, digest = facts.get("checksum.type"), texts.get("checksum")
-    epoch = _number(facts.get("version.epoch"))
+    epoch = whole_number(facts.get("version.epoch"))
     return Offer(
         texts["name"],
         full_version(epoch, facts["version.ver"], facts.get("version.rel")),
@@ -39,13 +40,9 @@ def _offer(one: Primary) -> Offer:
         texts.get("license") or None,
         texts.get("packager") or None,
         texts.get("vendor") or None,
-        _number(facts.get("size.installed")),
-        _number(facts.get("size.package")),
-        _number(facts.get("time.build")),
+        whole_number(facts.get("size.installed")),
+        whole_number(facts.get("size.package")),
+        whole_number(facts.get("time.build")),
         facts.get("location.href"),
         f"{algorithm}:{digest}" if algorithm and digest else None,
     )
-
-
-def _number(text: str | None) -> int | None:
-    return int(text) if text and text.isascii() and text.isdigit() and len(text) < 16 else None

@@ -3,21 +3,20 @@
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from functools import cached_property
 
 from filigree.access.jail import Jail
 from filigree.families.indexes import Keys, packed_digest, unpacked_pieces
-from filigree.families.looking import names_in, read_or_report
+from filigree.families.looking import names_in, os_release, read_or_report
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
 from filigree.formats.openpgp import Key, judge_detached
-from filigree.formats.os_release import read_os_release
 from filigree.formats.repo_files import Section, read_sections
 from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, read_repomd
 from filigree.formats.unpacking import UnpackError
-from filigree.model.answer import Gap
-from filigree.model.errors import AccessError
+from filigree.model.answer import Gap, moment_of
+from filigree.model.errors import AccessError, words_of
 from filigree.model.package import Package
 from filigree.model.repositories import IndexCopy, Repository, Seal, SealVerdict
 
@@ -145,11 +144,7 @@ class RpmRepositories:
 
     def _release(self) -> str | None:
         """The release that the system says it is of: by its own name for itself."""
-        for path in ("/etc/os-release", "/usr/lib/os-release"):
-            data = read_or_report(self._jail, path, self._report, 1 << 20)
-            if data:
-                return read_os_release(data).get("VERSION_ID")
-        return None
+        return os_release(self._jail, self._report).get("VERSION_ID")
 
     # -- the copy --------------------------------------------------------------------------
 
@@ -178,10 +173,9 @@ class RpmRepositories:
         try:
             data = self._jail.read(path, SIZE_LIMIT)
             listed = read_repomd(data)
-            fetched = datetime.fromtimestamp(self._jail.observe(path).modified // 10**9, UTC)
-        except (AccessError, XmlError, ValueError, OverflowError, OSError) as error:
-            why = error.what if isinstance(error, AccessError) else str(error)
-            self._report(Gap(path, why))
+            fetched = moment_of(self._jail.observe(path).modified // 10**9)
+        except (AccessError, XmlError) as error:
+            self._report(Gap(path, words_of(error)))
             return None
         expires = self._expires(fetched, values.get("metadata_expire", ""))
         size, packages, matches, remarks = self._primary(folder, listed)
@@ -189,7 +183,7 @@ class RpmRepositories:
         if expires is not None and expires < self._now:
             remarks.append("it has expired")
         times = [one.timestamp for one in listed.indexes.values() if one.timestamp]
-        made = datetime.fromtimestamp(max(times), UTC) if times else None
+        made = moment_of(max(times, default=None))
         seal = self._seal(path, data, key_files)
         return IndexCopy(
             path,
@@ -206,8 +200,8 @@ class RpmRepositories:
         )
 
     @staticmethod
-    def _expires(fetched: datetime, text: str) -> datetime | None:
-        if text.strip().lower() in ("-1", "never"):
+    def _expires(fetched: datetime | None, text: str) -> datetime | None:
+        if fetched is None or text.strip().lower() in ("-1", "never"):
             return None
         match = _DURATION.fullmatch(text.strip())
         seconds = int(match[1]) * _TIMES[match[2].lower()] if match else _EXPIRE
