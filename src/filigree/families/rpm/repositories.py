@@ -196,7 +196,8 @@ class RpmRepositories:
             matches,
             tuple(remarks),
             f"{folder}/{primary.place.rpartition('/')[2]}" if primary else None,
-            primary.digest if primary else None,
+            # Until it was compared, a digest is only text that somebody wrote.
+            primary.digest if primary and matches else None,
         )
 
     @staticmethod
