@@ -69,11 +69,8 @@ class Database:
     def managed_links(self):
         return {}
 
-    def repositories(self, now, keyring):
-        return ()
-
-    def offers(self, repository):
-        return iter(())
+    def sources(self, now, keyring):
+        return None
 
     def keeper_of(self, path):
         return None

@@ -13,7 +13,7 @@ from filigree.formats.accounts import Accounts, read_accounts
 from filigree.formats.openpgp import Key, read_keys
 from filigree.model.answer import Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, words_of
-from filigree.model.package import Package
+from filigree.model.package import Package, State
 from filigree.paths import PathIndex
 
 
@@ -29,6 +29,7 @@ class System:
         self._opened: dict[str, Archive] = {}
         self._archives: dict[int, Archive] = {}
         self._lent: list[LentFile] = []
+        self.offered: Records | None = None
         self.database: Database = self.family.open(self.jail, self.report)
 
     def __enter__(self) -> "System":
@@ -63,7 +64,9 @@ class System:
         return PathIndex(self.database)
 
     def records(self, package: Package) -> Records:
-        """Where a package is on record: its archive, or else the system's database."""
+        """Where a package is on record: its archive, an index, or else the system's database."""
+        if package.state is State.AVAILABLE and self.offered is not None:
+            return self.offered
         return self._archives.get(id(package), self.database)
 
     def archive(self, path: str) -> Archive:

@@ -80,11 +80,6 @@ def test_stanzas_with_remarks_inline_keys_and_their_lines() -> None:
     assert last.signed_by[0].startswith("-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nabc")
 
 
-RELEASE = Release(
-    "Office", "Coast", "stable", "saltmarsh", "12.4", None, None, False, False, ("main",), (), {}
-)
-
-
 @pytest.mark.parametrize(
     ("pin", "fits"),
     [
@@ -94,7 +89,15 @@ RELEASE = Release(
         ("release v=12.*", True),
         ("release c=main", True),
         ("release c=other", False),
-        ("release b=amd64", False),
+        ("release b=amd64", True),
+        ("release b=arm64", False),
+        ("release saltmarsh", True),
+        ("release stable", True),
+        ("release 12.5", True),
+        ("release 13", False),
+        ("release o=/^Off/", True),
+        ("release o=/(/", False),
+        ("release x=1", False),
         ('origin "a.example"', True),
         ("origin b.example", False),
         ("origin *.example", True),
@@ -106,7 +109,11 @@ def test_which_index_a_preference_speaks_of(pin: str, fits: bool) -> None:
     (found,) = read_preferences(text.encode())
     assert isinstance(found, Preference)
     assert (found.general, found.priority) == (True, -7)
-    assert found.fits(RELEASE, "main", "a.example") is fits
+    facts = {
+        "suite": "stable", "codename": "saltmarsh", "origin": "Office", "label": "Coast",
+        "version": "12.5", "component": "main", "architecture": "amd64", "host": "a.example",
+    }  # fmt: skip
+    assert found.fits(facts) is fits
 
 
 @pytest.mark.parametrize(

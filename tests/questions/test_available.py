@@ -2,7 +2,7 @@
 
 import os
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.access.store import Store
+from filigree.access.store import VERSION, OfferTable, Store
 from filigree.demo.heron import OUTSIDERS
 from filigree.demo.repository import primary_xml
 from filigree.formats.damage import Damage
@@ -20,13 +20,13 @@ from filigree.formats.rpm_primary import read_primary
 from filigree.formats.stanzas import read_stanzas
 from filigree.model.answer import Gap
 from filigree.model.repositories import Offer
-from filigree.questions.available import Scope
+from filigree.questions.available import Chosen, Scope
 from filigree.questions.census import Filter, census
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.questions.test_repos import forge_the_index, forge_the_release
 
-Asked = Callable[..., list[tuple[str, str, str, list[str] | None]]]
+Items = Callable[[Callable[[Gap], None]], Iterable[Offer]]
 BASE = "packages.tides.example/coast saltmarsh main"
 URGENT = "packages.tides.example/coast saltmarsh-urgent main"
 
@@ -63,11 +63,11 @@ def test_what_no_repository_offers(heron: Path, curlew: Path) -> None:
 
 
 def test_one_repository_alone(heron: Path) -> None:
-    urgent = told(heron, scope=Scope.AVAILABLE, repositories=["saltmarsh-urgent"])
+    urgent = told(heron, scope=Scope.AVAILABLE, chosen=Chosen(("saltmarsh-urgent",)))
     assert len(urgent) == 3
     assert all(by == [URGENT] for _, _, by in urgent)
     with open_system(str(heron)) as system:
-        answer = census(system, scope=Scope.AVAILABLE, repositories=["flood"])
+        answer = census(system, scope=Scope.AVAILABLE, chosen=Chosen(("flood",)))
     assert (answer.notes, answer.exit_status) == (["no repository is called flood"], 1)
 
 
@@ -101,26 +101,21 @@ def test_without_any_index_nobody_is_an_outsider(own_heron: Path) -> None:
 
 # -- the cache ------------------------------------------------------------------------------
 
-OFFERS = [
-    Offer(
-        f"shoal{n}",
-        "1",
-        "all",
-        None,
-        None,
-        "Sand",
-        None,
-        None,
-        None,
-        None,
-        n,
-        None,
-        None,
-        None,
-        None,
-    )
-    for n in range(5000)
-]
+OFFERS = [Offer(f"shoal{n}", "1", "all", "Sand", None, f"Package: shoal{n}\n") for n in range(5000)]
+
+
+def kept(
+    folder: Path | None, report: Callable[[Gap], None], made: Items | None = None
+) -> OfferTable:
+    store = Store(str(folder) if folder else None, report)
+    return store.table(OfferTable, "sha256:ab", "/lists/one", made or (lambda _: OFFERS))
+
+
+def told_by(table: OfferTable) -> list[str]:
+    return [offer.name for offer in table.offers()]
+
+
+NAMES = [offer.name for offer in OFFERS]
 
 
 @pytest.fixture
@@ -131,13 +126,13 @@ def gaps() -> list[Gap]:
 def test_an_index_is_parsed_once(tmp_path: Path, gaps: list[Gap]) -> None:
     calls = []
 
-    def offers() -> list[Offer]:
+    def offers(_: object) -> list[Offer]:
         calls.append(1)
         return OFFERS
 
     for _ in range(3):
-        table = Store(str(tmp_path / "cache"), gaps.append).table("sha256:ab", offers)
-        assert list(table.offers()) == OFFERS
+        table = kept(tmp_path / "cache", gaps.append, offers)
+        assert told_by(table) == NAMES
         assert [offer.name for offer in table.offers([1, 5000])] == ["shoal0", "shoal4999"]
         table.close()
     assert (len(calls), gaps) == (1, [])
@@ -146,8 +141,8 @@ def test_an_index_is_parsed_once(tmp_path: Path, gaps: list[Gap]) -> None:
 
 @pytest.mark.parametrize("damage", ["cut", "empty", "rows", "nonsense"])
 def test_a_damaged_table_is_made_anew(tmp_path: Path, gaps: list[Gap], damage: str) -> None:
-    Store(str(tmp_path), gaps.append).table("sha256:ab", lambda: OFFERS).close()
-    (path,) = tmp_path.glob("index-*.sqlite")
+    kept(tmp_path, gaps.append).close()
+    (path,) = tmp_path.glob("offers-*.sqlite")
     match damage:
         case "cut":
             path.write_bytes(path.read_bytes()[:5000])
@@ -158,27 +153,64 @@ def test_a_damaged_table_is_made_anew(tmp_path: Path, gaps: list[Gap], damage: s
                 connection.execute("DELETE FROM offers WHERE id = 5000")
         case _:
             path.write_bytes(b"nonsense" * 1000)
-    table = Store(str(tmp_path), gaps.append).table("sha256:ab", lambda: OFFERS)
-    assert list(table.offers()) == OFFERS
+    assert told_by(kept(tmp_path, gaps.append)) == NAMES
     assert gaps == []
 
 
 def test_runs_at_once_do_each_other_no_harm(tmp_path: Path, gaps: list[Gap]) -> None:
     def count(_: int) -> int:
-        table = Store(str(tmp_path), gaps.append).table("sha256:ab", lambda: OFFERS)
-        return len(list(table.offers()))
+        return len(told_by(kept(tmp_path, gaps.append)))
 
     with ThreadPoolExecutor(4) as pool:
         assert list(pool.map(count, range(8))) == [len(OFFERS)] * 8
-    assert [path.name for path in tmp_path.iterdir()] == ["index-1-sha256-ab.sqlite"]
+    assert [path.name for path in tmp_path.iterdir()] == [f"offers-{VERSION}-sha256-ab.sqlite"]
     assert gaps == []
 
 
 def test_where_nothing_can_be_kept_the_answer_is_the_same(tmp_path: Path, gaps: list[Gap]) -> None:
     (tmp_path / "file").write_text("in the way")
-    table = Store(str(tmp_path / "file" / "cache"), gaps.append).table("sha256:ab", lambda: OFFERS)
-    assert list(table.offers()) == OFFERS
+    assert told_by(kept(tmp_path / "file" / "cache", gaps.append)) == NAMES
     assert len(gaps) == 1
+
+
+def test_what_is_damaged_in_an_index_is_told_every_time(tmp_path: Path) -> None:
+    def offers(report: Callable[[Gap], None]) -> Iterator[Offer]:
+        report(Gap("/lists/one, stanza 7", "a line that is no field"))
+        yield from OFFERS
+
+    for _ in range(2):
+        gaps: list[Gap] = []
+        assert told_by(kept(tmp_path, gaps.append, offers)) == NAMES
+        assert gaps == [Gap("/lists/one, stanza 7", "a line that is no field")]
+
+
+def test_an_index_that_breaks_off_is_not_kept(tmp_path: Path, gaps: list[Gap]) -> None:
+    def offers(_: object) -> Iterator[Offer]:
+        yield from OFFERS[:10]
+        raise ValueError("it changed while it was read")
+
+    assert told_by(kept(tmp_path, gaps.append, offers)) == NAMES[:10]
+    assert gaps == [Gap("/lists/one", "it changed while it was read")]
+    assert list(tmp_path.iterdir()) == []
+    assert told_by(kept(tmp_path, gaps.append)) == NAMES
+
+
+def test_text_that_is_not_utf8_is_kept_and_found(tmp_path: Path, gaps: list[Gap]) -> None:
+    odd = Offer("sh\udcffal", "1", "all", "S\udc80nd", None, "x", (("provides", "\udcfe"),))
+    for _ in range(2):
+        table = kept(tmp_path, gaps.append, lambda _: [OFFERS[0], odd, OFFERS[1]])
+        assert told_by(table) == ["shoal0", "sh\udcffal", "shoal1"]
+        (found,) = table.called(["sh\udcffal"])
+        assert found.summary == "S\udc80nd"
+        assert [name for name, _ in table.known_as("provides", ["\udcfe"])] == ["\udcfe"]
+        assert [offer.name for offer in table.holding(["\udc80n"])] == ["sh\udcffal"]
+
+
+def test_wildcards_in_what_is_sought_are_letters(gaps: list[Gap]) -> None:
+    rows = [Offer(name, "1", "all", None, None, "") for name in ("a%b", "axb", "a_b", "a\\b")]
+    table = kept(None, gaps.append, lambda _: rows)
+    for word in ("a%b", "a_b", "a\\b"):
+        assert [offer.name for offer in table.holding([word])] == [word]
 
 
 def test_the_installed_program_keeps_what_it_parsed(run: Run, tmp_path: Path, heron: Path) -> None:
@@ -209,7 +241,7 @@ def test_the_fast_reader_agrees_with_the_careful_one(lines: list[bytes], step: i
     data = b"".join(lines)
     pieces = [data[at : at + step] for at in range(0, len(data), step)]
     fast = [
-        None if isinstance(found, Damage) else dict(found).get("Version")
+        None if isinstance(found, Damage) else found.fields.get("Version")
         for found in read_index(pieces)
     ]
     careful = [

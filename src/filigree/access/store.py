@@ -3,47 +3,332 @@
 A kept table is made whole in a file of its own and then put in its place in one step, so that two runs
 that make it at once do each other no harm. One that is damaged is made anew. Where nothing can be kept
 (a full disk, a folder that may not be written) the table lives in memory for this once, and that is told.
+What was damaged in the index is kept with its table and told every time; a table of an index that broke
+off is not kept.
 """
 
 import contextlib
 import os
 import sqlite3
 import tempfile
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from itertools import islice
+from typing import Any, ClassVar, Generic, NamedTuple, TypeVar
 
 from filigree.model.answer import Gap
-from filigree.model.repositories import Offer
+from filigree.model.errors import AccessError, words_of
+from filigree.model.repositories import Listed, Offer
 
-VERSION = 1
-_COLUMNS = ", ".join(Offer._fields)
-_MARKS = ", ".join("?" * len(Offer._fields))
+VERSION = 2
 _BATCH = 2000
+_UNUSED = 90 * 86400
+"""After so many seconds without being asked a table is taken away."""
+
+T = TypeVar("T")
 
 
-class Table:
-    """The offers of one index."""
+class Table(Generic[T]):
+    """What one index told, as rows of SQLite. Each kind says how it is laid out."""
+
+    kind: ClassVar[str]
+    layout: ClassVar[str]
+    finish: ClassVar[str] = ""
+    counted: ClassVar[str]
 
     def __init__(self, connection: sqlite3.Connection) -> None:
-        self._connection = connection
+        self.connection = connection
+
+    def fill(self, items: list[T]) -> None:
+        """Add a batch of what was read."""
+        raise NotImplementedError
+
+    def close(self) -> None:
+        self.connection.close()
+
+    def insert(self, table: str, width: int, rows: list[Any]) -> None:
+        """Add rows. Text that is not UTF-8 is kept byte by byte: SQLite takes it no other way."""
+        drawn = 0
+
+        def each() -> Iterator[Any]:
+            nonlocal drawn
+            for row in rows:
+                drawn += 1
+                yield row
+
+        left = each()
+        plain = f"INSERT INTO {table} VALUES ({', '.join('?' * width)})"
+        while True:
+            try:
+                self.connection.executemany(plain, left)
+                return
+            except UnicodeEncodeError:
+                odd = [_as_bytes(value) for value in rows[drawn - 1]]
+                marks = ["CAST(? AS TEXT)" if isinstance(v, bytes) else "?" for v in odd]
+                self.connection.execute(f"INSERT INTO {table} VALUES ({', '.join(marks)})", odd)
+
+    def ask(self, query: str, *values: Any) -> Iterator[Any]:
+        """The rows of a query; a text that is not UTF-8 is looked for byte by byte."""
+        if any(map(_is_odd, values)):
+            values = tuple(_as_bytes(value) if _is_odd(value) else value for value in values)
+            marks = ["CAST(? AS TEXT)" if isinstance(v, bytes) else "?" for v in values]
+            parts = query.split("?")
+            query = "".join(part + mark for part, mark in zip(parts, [*marks, ""], strict=True))
+        return self.connection.execute(query, values)
+
+    def _among(self, query: str, values: Sequence[Any]) -> Iterator[Any]:
+        """The rows of a query whose `{}` stands for a part of the values at a time."""
+        for at in range(0, len(values), 500):
+            part = values[at : at + 500]
+            yield from self.ask(query.format(", ".join("?" * len(part))), *part)
+
+
+def _is_odd(value: Any) -> bool:
+    """Whether it is a text that is not UTF-8."""
+    if not isinstance(value, str) or value.isascii():
+        return False
+    try:
+        value.encode()
+    except UnicodeEncodeError:
+        return True
+    return False
+
+
+def _as_bytes(value: Any) -> Any:
+    return value.encode("utf-8", "surrogateescape") if isinstance(value, str) else value
+
+
+def _as_text(data: bytes) -> str:
+    return data.decode("utf-8", "surrogateescape")
+
+
+_OFFER = "id, name, version, architecture, summary, description, record"
+
+
+class KeptOffer(NamedTuple):
+    """An offer as it is kept; `number` is its own within the table."""
+
+    number: int
+    name: str
+    version: str
+    architecture: str
+    summary: str | None
+    description: str | None
+    record: str
+
+
+class OfferTable(Table[Offer]):
+    """The packages of an index, and the names that they stand under besides their own."""
+
+    kind = "offers"
+    layout = (
+        f"CREATE TABLE offers ({_OFFER.replace('id,', 'id INTEGER PRIMARY KEY,')});"
+        "CREATE TABLE named (kind, name, offer);"
+    )
+    finish = (
+        "CREATE INDEX offer_names ON offers (name); CREATE INDEX other_names ON named (name, kind);"
+    )
+    counted = "offers"
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        super().__init__(connection)
+        self._next = 1
+
+    def fill(self, items: list[Offer]) -> None:
+        rows, others = [], []
+        for number, offer in enumerate(items, self._next):
+            rows.append((number, *offer[:6]))
+            if offer.named:
+                others += [(kind, name, number) for kind, name in offer.named]
+        self._next += len(items)
+        self.insert("offers", 7, rows)
+        self.insert("named", 3, others)
 
     def names(self) -> list[tuple[int, str]]:
         """The number and name of each."""
-        return self._connection.execute("SELECT id, name FROM offers").fetchall()
+        return self.connection.execute("SELECT id, name FROM offers").fetchall()
 
-    def offers(self, numbers: Sequence[int] | None = None) -> Iterator[Offer]:
+    def offers(self, numbers: Sequence[int] | None = None) -> Iterator[KeptOffer]:
         """All, or those with the numbers given."""
+        query = f"SELECT {_OFFER} FROM offers"
         if numbers is None:
-            rows = self._connection.execute(f"SELECT {_COLUMNS} FROM offers ORDER BY id")
-            yield from map(Offer._make, rows)
-            return
-        for at in range(0, len(numbers), 500):
-            part = numbers[at : at + 500]
-            marks = ", ".join("?" * len(part))
-            query = f"SELECT {_COLUMNS} FROM offers WHERE id IN ({marks}) ORDER BY id"
-            yield from map(Offer._make, self._connection.execute(query, part))
+            rows: Iterable[Any] = self.connection.execute(f"{query} ORDER BY id")
+        else:
+            rows = self._among(f"{query} WHERE id IN ({{}}) ORDER BY id", numbers)
+        return map(KeptOffer._make, rows)
 
-    def close(self) -> None:
-        self._connection.close()
+    def called(self, names: Sequence[str]) -> Iterator[KeptOffer]:
+        """Those of any of these names."""
+        query = f"SELECT {_OFFER} FROM offers WHERE name IN ({{}}) ORDER BY id"
+        return map(KeptOffer._make, self._among(query, names))
+
+    def known_as(self, kind: str, names: Sequence[str]) -> Iterator[tuple[str, KeptOffer]]:
+        """Those that stand under any of these names in some way, each with that name."""
+        query = (
+            f"SELECT named.name, {_OFFER.replace('name,', 'offers.name,')} FROM named "
+            f"JOIN offers ON offers.id = named.offer WHERE named.name IN ({{}}) AND named.kind = "
+            f"'{kind}' ORDER BY id"
+        )
+        return ((row[0], KeptOffer._make(row[1:])) for row in self._among(query, names))
+
+    def other_names(self, kind: str) -> Iterator[tuple[str, int]]:
+        """Every name that something stands under in some way, with its number."""
+        return self.ask("SELECT name, offer FROM named WHERE kind = ?", kind)
+
+    def holding(self, words: Sequence[str]) -> Iterator[KeptOffer]:
+        """Those whose words, or names of any kind, hold all of these; ASCII letters of either case."""
+        marks = [f"%{_no_wildcards(word)}%" for word in words]
+        one = (
+            r"(name LIKE ? ESCAPE '\' OR summary LIKE ? ESCAPE '\' OR description LIKE ? ESCAPE '\' "
+            r"OR id IN (SELECT offer FROM named WHERE kind = 'provides' AND name LIKE ? ESCAPE '\'))"
+        )
+        query = f"SELECT {_OFFER} FROM offers WHERE {' AND '.join([one] * len(words))}"
+        values = [mark for mark in marks for _ in range(4)]
+        return map(KeptOffer._make, self.ask(query, *values))
+
+    def provided(self, number: int) -> list[str]:
+        """The names that one stands under because it provides them."""
+        query = "SELECT name FROM named WHERE offer = ? AND kind = 'provides'"
+        return [name for (name,) in self.ask(query, number)]
+
+
+def _no_wildcards(text: str) -> str:
+    return text.replace("\\", "\\\\").replace("%", r"\%").replace("_", r"\_")
+
+
+class PathTable(Table[Listed]):
+    """Which package holds which path."""
+
+    kind = "paths"
+    layout = (
+        "CREATE TABLE folders (id INTEGER PRIMARY KEY, path);"
+        "CREATE TABLE holders (id INTEGER PRIMARY KEY, holder);"
+        "CREATE TABLE paths (name, folder, holder, kind);"
+    )
+    finish = (
+        "CREATE INDEX path_names ON paths (name); CREATE INDEX path_holders ON paths (holder);"
+        "CREATE INDEX holder_names ON holders (holder);"
+    )
+    counted = "paths"
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        super().__init__(connection)
+        self._folders: dict[str, int] = {}
+        self._holders: dict[str, int] = {}
+
+    def fill(self, items: list[Listed]) -> None:
+        folders, holders = self._folders, self._holders
+        before = len(folders), len(holders)
+        rows = []
+        for path, holder, kind in items:
+            folder, _, name = path.rpartition("/")
+            rows.append((
+                name, folders.setdefault(folder, len(folders)),
+                holders.setdefault(holder, len(holders)), kind,
+            ))  # fmt: skip
+        for table, known, start in (
+            ("folders", folders, before[0]),
+            ("holders", holders, before[1]),
+        ):
+            new = islice(known.items(), start, None)
+            self.insert(table, 2, [(number, text) for text, number in new])
+        self.insert("paths", 4, rows)
+
+    _ROWS = (
+        "SELECT folders.path || '/' || name, holders.holder, kind FROM paths "
+        "JOIN folders ON folders.id = folder JOIN holders ON holders.id = paths.holder WHERE "
+    )
+
+    def at(self, path: str) -> list[Listed]:
+        """What holds a path."""
+        folder, _, name = path.rpartition("/")
+        query = f"{self._ROWS} name = ? AND folders.path = ?"
+        return [Listed(*row) for row in self.ask(query, name, folder)]
+
+    def named(self, name: str) -> list[Listed]:
+        """The paths whose last part is a name."""
+        return [Listed(*row) for row in self.ask(f"{self._ROWS} name = ?", name)]
+
+    def glob(self, pattern: str) -> Iterator[Listed]:
+        """The paths that a glob matches: `*` and `?` match a slash too."""
+        query = f"{self._ROWS} folders.path || '/' || name GLOB ?"
+        return (Listed(*row) for row in self.ask(query, pattern))
+
+    def held_by(self, holder: str) -> list[Listed]:
+        """The paths that a package holds."""
+        query = f"{self._ROWS} holders.holder = ?"
+        return [Listed(*row) for row in self.ask(query, holder)]
+
+
+class KeyedTable(Table[tuple[str, str]]):
+    """Texts by a key, in the order of the index; a key may have several."""
+
+    layout = "CREATE TABLE texts (id INTEGER PRIMARY KEY, key, text);"
+    finish = "CREATE INDEX text_keys ON texts (key);"
+    counted = "texts"
+
+    def fill(self, items: list[tuple[str, str]]) -> None:
+        self.insert("texts (key, text)", 2, items)
+
+    def of(self, keys: Sequence[str]) -> Iterator[tuple[str, str]]:
+        """The texts of keys."""
+        yield from self._among("SELECT key, text FROM texts WHERE key IN ({}) ORDER BY id", keys)
+
+    def all(self) -> Iterator[tuple[str, str]]:
+        yield from self.connection.execute("SELECT key, text FROM texts ORDER BY id")
+
+    def holding(self, word: str) -> Iterator[str]:
+        """The keys of texts that hold a word; ASCII letters of either case."""
+        query = r"SELECT key FROM texts WHERE text LIKE ? ESCAPE '\'"
+        rows = self.ask(query, f"%{_no_wildcards(word)}%")
+        return (key for (key,) in rows)
+
+
+def keyed(name: str) -> type[KeyedTable]:
+    """A kind of keyed table."""
+    return type(f"Keyed_{name}", (KeyedTable,), {"kind": name})
+
+
+class Filler(Generic[T]):
+    """One table in the making, and the gaps that are found meanwhile."""
+
+    def __init__(self, kind: type[Table[T]], path: str, where: str) -> None:
+        self.gaps: list[Gap] = []
+        self._where = where
+        self.connection = sqlite3.connect(path)
+        self.connection.execute("PRAGMA journal_mode = OFF")
+        self.connection.execute("PRAGMA synchronous = OFF")
+        self.connection.text_factory = _as_text
+        self.connection.executescript(kind.layout)
+        self._kind = kind
+
+    def run(self, items: Callable[[Callable[[Gap], None]], Iterable[T]]) -> Gap | None:
+        """Fill it; why it broke off comes back, None where it is whole."""
+        table = self._kind(self.connection)
+        broke = None
+        count = 0
+        batches = iter(items(self.gaps.append))
+        while broke is None:
+            batch: list[T] = []
+            try:
+                batch.extend(islice(batches, _BATCH))
+            except (AccessError, ValueError) as error:
+                broke = Gap(self._where, words_of(error))
+            if not batch and broke is None:
+                break
+            table.fill(batch)
+            count += len(batch)
+        self.connection.executescript(self._kind.finish)
+        self.connection.execute("CREATE TABLE whole (count)")
+        self.connection.execute("CREATE TABLE gaps (place, why)")
+        self.connection.execute("INSERT INTO whole VALUES (?)", (count,))
+        gaps = [(gap.what.removeprefix(self._where), gap.why) for gap in self.gaps]
+        table.insert("gaps", 2, gaps)
+        self.connection.commit()
+        return broke
+
+
+K = TypeVar("K", bound=Table[Any])
 
 
 class Store:
@@ -53,70 +338,85 @@ class Store:
         self._folder = folder
         self._report = report
 
-    def table(self, key: str, offers: Callable[[], Iterable[Offer]]) -> Table:
-        """The table of an index, by the digest of its text; made from `offers` where it is not kept."""
+    def table(
+        self,
+        kind: type[K],
+        key: str,
+        where: str,
+        items: Callable[[Callable[[Gap], None]], Iterable[Any]],
+    ) -> K:
+        """The table of an index, by the digest of its text; made from `items` where it is not kept.
+
+        `where` is the index for people, with which the gaps within it begin.
+        """
         if self._folder is None:
-            return Table(_made(":memory:", offers()))
-        path = os.path.join(self._folder, f"index-{VERSION}-{key.replace(':', '-')}.sqlite")
-        kept = _opened(path)
-        if kept is not None:
-            return Table(kept)
-        try:
-            os.makedirs(self._folder, mode=0o700, exist_ok=True)
-            handle, new = tempfile.mkstemp(dir=self._folder, prefix="new-", suffix=".sqlite")
-            os.close(handle)
+            return self._made(kind, ":memory:", where, items)[0]
+        path = os.path.join(self._folder, f"{kind.kind}-{VERSION}-{key.replace(':', '-')}.sqlite")
+        kept = _opened(kind, path)
+        if kept is None:
             try:
-                _made(new, offers()).close()
+                return self._kept_anew(kind, path, where, items)
+            except (OSError, sqlite3.Error) as error:
+                self._report(
+                    Gap(self._folder, f"nothing could be kept there for the next time: {error}")
+                )
+            return self._made(kind, ":memory:", where, items)[0]
+        for place, why in kept.execute("SELECT place, why FROM gaps"):
+            self._report(Gap(f"{where}{place}", why))
+        return kind(kept)
+
+    def _kept_anew(self, kind: type[K], path: str, where: str, items: Any) -> K:
+        folder = os.path.dirname(path)
+        os.makedirs(folder, mode=0o700, exist_ok=True)
+        _sweep(folder)
+        handle, new = tempfile.mkstemp(dir=folder, prefix="new-", suffix=".sqlite")
+        os.close(handle)
+        try:
+            table, whole = self._made(kind, new, where, items)
+            if whole:
                 os.replace(new, path)
-            except BaseException:
-                with contextlib.suppress(OSError):
-                    os.unlink(new)
-                raise
-            kept = _opened(path)
-        except (OSError, sqlite3.Error) as error:
-            self._report(
-                Gap(self._folder, f"nothing could be kept there for the next time: {error}")
-            )
-        return Table(kept if kept is not None else _made(":memory:", offers()))
+            else:  # what is open can still be read
+                os.unlink(new)
+        except BaseException:
+            with contextlib.suppress(OSError):
+                os.unlink(new)
+            raise
+        return table
+
+    def _made(self, kind: type[K], path: str, where: str, items: Any) -> tuple[K, bool]:
+        filler = Filler(kind, path, where)
+        broke = filler.run(items)
+        for gap in (*filler.gaps, *((broke,) if broke else ())):
+            self._report(gap)
+        return kind(filler.connection), broke is None
 
 
-def _opened(path: str) -> sqlite3.Connection | None:
+def _sweep(folder: str) -> None:
+    """Take away what nobody asked for in a long time, and what a run left that was stopped."""
+    now = time.time()
+    with contextlib.suppress(OSError), os.scandir(folder) as entries:
+        for entry in entries:
+            if entry.name.endswith(".sqlite"):
+                age = now - entry.stat(follow_symlinks=False).st_mtime
+                if age > (86400 if entry.name.startswith("new-") else _UNUSED):
+                    os.unlink(entry.path)
+
+
+def _opened(kind: type[Table[Any]], path: str) -> sqlite3.Connection | None:
     """A table that is kept and whole; None where there is none."""
     if not os.path.isfile(path):
         return None
     try:
         connection = sqlite3.connect(f"file:{_quoted(path)}?mode=ro", uri=True)
         (count,) = connection.execute("SELECT count FROM whole").fetchone()
-        (there,) = connection.execute("SELECT max(id) FROM offers").fetchone()
+        (there,) = connection.execute(f"SELECT max(rowid) FROM {kind.counted}").fetchone()
     except (sqlite3.Error, TypeError, ValueError):
         return None
+    connection.text_factory = _as_text
+    with contextlib.suppress(OSError):
+        os.utime(path)
     return connection if count == (there or 0) else None
 
 
 def _quoted(path: str) -> str:
     return "".join(f"%{ord(sign):02x}" if sign in "%?#" else sign for sign in path)
-
-
-def _made(path: str, offers: Iterable[Offer]) -> sqlite3.Connection:
-    connection = sqlite3.connect(path)
-    connection.execute("PRAGMA journal_mode = OFF")
-    connection.execute("PRAGMA synchronous = OFF")
-    connection.execute(f"CREATE TABLE offers (id INTEGER PRIMARY KEY, {_COLUMNS})")
-    count = 0
-    batch: list[Offer] = []
-    for offer in offers:
-        batch.append(offer)
-        if len(batch) == _BATCH:
-            count += _added(connection, batch)
-    count += _added(connection, batch)
-    connection.execute("CREATE TABLE whole (count)")
-    connection.execute("INSERT INTO whole VALUES (?)", (count,))
-    connection.commit()
-    return connection
-
-
-def _added(connection: sqlite3.Connection, batch: list[Offer]) -> int:
-    connection.executemany(f"INSERT INTO offers ({_COLUMNS}) VALUES ({_MARKS})", batch)
-    count = len(batch)
-    batch.clear()
-    return count

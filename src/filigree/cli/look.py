@@ -7,8 +7,9 @@ import typer
 from filigree.cli.options import (
     Asked,
     NoCache,
+    Repo,
     Subjects,
-    cache_folder,
+    chosen_sources,
     complete_packages,
     question,
     typed_path,
@@ -83,12 +84,7 @@ def census(
     outsiders: Annotated[
         bool, typer.Option("--outsiders", help="Only what is installed and no repository offers.")
     ] = False,
-    repo: Annotated[
-        list[str] | None,
-        typer.Option(
-            help="Only what this repository offers, a glob; repeatable.", show_default=False
-        ),
-    ] = None,
+    repo: Repo = None,
     no_cache: NoCache = False,
     sort: Annotated[Order, typer.Option(help="Largest and newest come first.")] = Order.NAME,
     reverse: Annotated[bool, typer.Option("--reverse", help="The other way round.")] = False,
@@ -119,7 +115,7 @@ def census(
     )
     answer = census(
         system, wanted, sort, reverse, limit, _scope(available, both), outsiders,
-        [typed_path(name) for name in repo or ()], cache_folder(no_cache),
+        chosen_sources(repo, no_cache),
     )  # fmt: skip
     return answer, {"count": count, "columns": _columns(columns)}
 

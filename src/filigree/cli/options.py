@@ -10,12 +10,15 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from filigree.model.answer import Answer
 from filigree.views.render import Format
+
+if TYPE_CHECKING:
+    from filigree.questions.available import Chosen
 
 
 class When(StrEnum):
@@ -125,13 +128,24 @@ NoCache = Annotated[
 ]
 
 
-def cache_folder(refused: bool) -> str | None:
-    """Where what was parsed of indexes is kept; None where nothing is to be kept."""
-    if refused:
-        return None
+Repo = Annotated[
+    list[str] | None,
+    typer.Option(help="Only what this repository offers, a glob; repeatable.", show_default=False),
+]
+
+
+def cache_folder() -> str:
+    """The auditor's own folder for what can be made again."""
     from platformdirs import user_cache_dir
 
     return user_cache_dir("filigree", appauthor=False)
+
+
+def chosen_sources(repo: list[str] | None, no_cache: bool) -> "Chosen":
+    """Which repositories a command asks, and where is kept what was parsed of them."""
+    from filigree.questions.available import Chosen
+
+    return Chosen(tuple(map(typed_path, repo or ())), None if no_cache else cache_folder())
 
 
 def typed_path(text: str) -> str:

@@ -1,4 +1,4 @@
-"""What every family asks of the copy of an index: its digest, and how many packages it tells of."""
+"""What every family asks of the copies of indexes: their bytes, digests, and keys of their seals."""
 
 import hashlib
 from collections.abc import Iterator
@@ -6,9 +6,10 @@ from collections.abc import Iterator
 from filigree.access.jail import Jail
 from filigree.families.protocol import Report
 from filigree.formats.openpgp import Key, read_keys
-from filigree.formats.unpacking import Unpacked
+from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
-from filigree.model.errors import AccessError
+from filigree.model.errors import AccessError, Obstacle, words_of
+from filigree.model.repositories import IndexFile
 
 PIECE = 1 << 18
 KEY_LIMIT = 16 << 20
@@ -23,6 +24,43 @@ def unpacked_pieces(jail: Jail, path: str) -> Iterator[bytes]:
             yield piece
     finally:
         source.close()
+
+
+def checked_pieces(jail: Jail, file: IndexFile) -> Iterator[bytes]:
+    """The text of an index whose digest is known, in pieces.
+
+    Raises AccessError at the end where it was not the same any more, or UnpackError.
+    """
+    expected = file.digest or "sha256:"
+    if not file.inner and packed_digest(jail, file.path, expected.partition(":")[0]) != expected:
+        raise AccessError(Obstacle.CHANGED, file.path)
+    digest = hashlib.new(expected.partition(":")[0], usedforsecurity=False)
+    for piece in unpacked_pieces(jail, file.path):
+        if file.inner:
+            digest.update(piece)
+        yield piece
+    if file.inner and f"{digest.name}:{digest.hexdigest()}" != expected:
+        raise AccessError(Obstacle.CHANGED, file.path)
+
+
+def digest_found(jail: Jail, file: IndexFile, report: Report) -> str | None:
+    """The digest of an index; None, and a gap, where it is not what is promised, or cannot be read."""
+    algorithm = (file.digest or "sha256:").partition(":")[0]
+    try:
+        if file.inner:
+            digest = hashlib.new(algorithm, usedforsecurity=False)
+            for piece in unpacked_pieces(jail, file.path):
+                digest.update(piece)
+            found = f"{algorithm}:{digest.hexdigest()}"
+        else:
+            found = packed_digest(jail, file.path, algorithm)
+    except (AccessError, UnpackError, ValueError) as error:
+        report(Gap(file.path, words_of(error)))
+        return None
+    if file.digest is not None and found != file.digest:
+        report(Gap(file.path, "it is not what the signed file says: it is not to be used"))
+        return None
+    return found
 
 
 def packed_digest(jail: Jail, path: str, algorithm: str) -> str:

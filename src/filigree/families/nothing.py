@@ -11,7 +11,6 @@ from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Script, VersionParts
-from filigree.model.repositories import Offer, Repository
 
 NAME = "none"
 
@@ -63,11 +62,8 @@ class EmptyDatabase:
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return {}
 
-    def repositories(self, now: datetime, keyring: list[Key] | None) -> Sequence[Repository]:  # noqa: ARG002
-        return ()
-
-    def offers(self, repository: Repository) -> Iterator[Offer]:  # noqa: ARG002
-        return iter(())
+    def sources(self, now: datetime, keyring: list[Key] | None) -> None:  # noqa: ARG002
+        return None
 
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None

@@ -13,10 +13,19 @@ from filigree.formats.openpgp import Key
 from filigree.formats.random_access import Bytes
 from filigree.model.answer import Gap
 from filigree.model.archives import ArchiveFacts, NameParts
+from filigree.model.choices import Choice, Offering
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Script, VersionParts
-from filigree.model.repositories import Offer, Repository
+from filigree.model.repositories import (
+    Advisory,
+    Change,
+    Group,
+    IndexFile,
+    Listed,
+    Offer,
+    Repository,
+)
 
 Report = Callable[[Gap], None]
 """Takes a gap as it is found."""
@@ -89,6 +98,86 @@ class Archive(Records, Protocol):
     def facts(self) -> ArchiveFacts: ...
 
 
+class Sources(Protocol):
+    """What a system could install: its repositories, what their indexes tell, and how it chooses.
+
+    What reads an index takes a file whose digest was told by `digest_of`, and raises AccessError or
+    ValueError where it breaks off, or is another one meanwhile.
+    """
+
+    def repositories(self) -> Sequence[Repository]:
+        """Every index that the system is configured to use, in the order of the configuration."""
+        ...
+
+    def digest_of(self, file: IndexFile) -> str | None:
+        """The digest of a copy; None, and a gap, where it is not as promised, or cannot be read."""
+        ...
+
+    def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
+        """What an index of packages offers, as it comes."""
+        ...
+
+    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:
+        """What an index of paths tells."""
+        ...
+
+    def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:
+        """Long descriptions that are kept apart, by the key that `description_key` gives."""
+        ...
+
+    def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]: ...
+
+    def groups(self, file: IndexFile, report: Report) -> Iterator[Group]: ...
+
+    def groups_told(self, members: Iterable[tuple[str, str]]) -> Iterator[Group]:
+        """The groups that packages themselves say they are of, from pairs of group and package."""
+        ...
+
+    def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:
+        """Changes, each with the holder that it is of."""
+        ...
+
+    def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:
+        """Streams of versions: by the key that `stream_key` gives, and by the empty one the defaults."""
+        ...
+
+    def package(self, record: str, repository: str) -> Package | None:
+        """The package of an offer's record."""
+        ...
+
+    def needs(self, package: Package, record: str) -> tuple[Need, ...]: ...
+
+    def capabilities(self, package: Package, record: str) -> tuple[Capability, ...]: ...
+
+    def fields(self, package: Package, record: str) -> Mapping[str, str]: ...
+
+    def description_key(self, package: Package) -> str | None: ...
+
+    def stream_key(self, package: Package) -> str | None: ...
+
+    def holder(self, package: Package) -> str:
+        """How an index of paths names a package."""
+        ...
+
+    def held(self, holder: str) -> tuple[str, str | None, str | None]:
+        """Name, and perhaps version and architecture, of what an index of paths names."""
+        ...
+
+    def barred(
+        self, package: Package, repository: Repository, told: Sequence[str], defaults: Sequence[str]
+    ) -> str | None:
+        """Why the system never takes what is offered; `told` are its streams, if it has any."""
+        ...
+
+    def kind_of_machine(self, package: Package) -> str:
+        """What makes packages of one name take each other's place: the same for `all` and for ours."""
+        ...
+
+    def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
+        """All versions of one name for one kind of machine, the newest first; one may be taken."""
+        ...
+
+
 class Database(Records, Protocol):
     """The package database of one root, as it is at this moment."""
 
@@ -125,15 +214,11 @@ class Database(Records, Protocol):
         """Links made at run time by the system's own mechanism for interchangeable programs."""
         ...
 
-    def repositories(self, now: datetime, keyring: list[Key] | None) -> Sequence[Repository]:
-        """Every index that the system is configured to use, judged at a time.
+    def sources(self, now: datetime, keyring: list[Key] | None) -> Sources | None:
+        """What the system could install, judged at a time; None where the family has no such notion.
 
-        Seals are judged with the keys that each allows, or with those of `keyring` alone.
+        Seals are judged with the keys that each repository allows, or with those of `keyring` alone.
         """
-        ...
-
-    def offers(self, repository: Repository) -> Iterator[Offer]:
-        """What an index offers, out of its copy, as it comes. What is damaged is reported."""
         ...
 
     def keeper_of(self, path: str) -> Package | None:

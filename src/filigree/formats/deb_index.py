@@ -5,26 +5,39 @@ the simple form is left to the careful reader.
 """
 
 from collections.abc import Iterable, Iterator, Mapping
+from typing import NamedTuple
 
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.stanzas import STANZA_LIMIT, parse_stanza
 
 
-def read_index(pieces: Iterable[bytes]) -> Iterator[Mapping[str, str] | Damage]:
-    """The fields of each package; a Damage, whose line counts stanzas, in the place of a damaged one."""
+class Entry(NamedTuple):
+    """One stanza: its fields, in which a line's end is `\0`, and the text itself."""
+
+    fields: Mapping[str, str]
+    text: str
+
+
+def read_index(pieces: Iterable[bytes]) -> Iterator[Entry | Damage]:
+    """Each package; a Damage, whose line counts stanzas, in the place of a damaged one."""
     count = 0
     for block in _blocks(pieces):
         count += 1
         if len(block) > STANZA_LIMIT:
             yield Damage(count, f"a stanza of more than {STANZA_LIMIT} bytes")
             continue
-        lines = text_of(block).replace("\n ", "\0 ").split("\n")
+        text = text_of(block)
+        lines = text.replace("\n ", "\0 ").split("\n")
         pairs = [line.split(": ", 1) for line in lines]
-        if all(len(pair) == 2 for pair in pairs):
-            yield dict(pairs)
+        try:
+            yield Entry(dict(pairs), text)
             continue
-        stanza = parse_stanza(block)
-        yield Damage(count, stanza.why) if isinstance(stanza, Damage) else stanza.fields
+        except ValueError:  # a line that is no simple field
+            stanza = parse_stanza(block)
+        if isinstance(stanza, Damage):
+            yield Damage(count, stanza.why)
+        else:
+            yield Entry(stanza.fields, text)
 
 
 def _blocks(pieces: Iterable[bytes]) -> Iterator[bytes]:

@@ -1,12 +1,14 @@
 """The list of an `rpm` repository's indexes, `repomd.xml`: their places, digests and times.
 
-Read by events, without a document type, without entities, and without a tree in memory.
+Read by events, without entities, without fetching, and without a tree in memory.
 """
 
-from typing import Any, NamedTuple, Protocol
+from collections.abc import Iterable, Iterator
+from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 from xml.parsers import expat
 
 SIZE_LIMIT = 16 << 20
+TEXT_LIMIT = 1 << 20
 _ENTRIES_LIMIT = 1000
 
 
@@ -40,20 +42,81 @@ class Events(Protocol):
     def text(self, text: str) -> None: ...
 
 
-def safe_parser(events: Events) -> Any:
-    """A parser that takes no document type: without one there are no entities to expand or fetch."""
+def safe_parser(events: Events, typed: bool = False) -> Any:
+    """A parser that declares, expands and fetches no entities.
+
+    Where the format is `typed` a document type may be named; it is not looked up.
+    """
     parser = expat.ParserCreate()
 
-    def refuse(*_: object) -> None:
-        raise XmlError("it declares a document type, which no index needs")
+    def doctype(_: str, __: str | None, ___: str | None, inside: int) -> None:
+        if inside or not typed:
+            raise XmlError("it declares a document type, which no index needs")
 
-    parser.StartDoctypeDeclHandler = refuse
+    def refuse(*_: object) -> None:
+        raise XmlError("it uses an entity, which no index needs")
+
+    parser.StartDoctypeDeclHandler = doctype
     parser.EntityDeclHandler = refuse
+    parser.SkippedEntityHandler = refuse
     parser.buffer_text = True
     parser.StartElementHandler = events.start
     parser.EndElementHandler = events.end
     parser.CharacterDataHandler = events.text
     return parser
+
+
+T = TypeVar("T")
+
+
+class Reader(Generic[T]):
+    """What gathers items from events. `taken` hands over those that have come since it was last asked."""
+
+    def __init__(self) -> None:
+        self.done: list[T] = []
+        self._text: list[str] = []
+        self._length = 0
+
+    def taken(self) -> list[T]:
+        done, self.done = self.done, []
+        return done
+
+    def text(self, text: str) -> None:
+        self._length += len(text)
+        if self._length > TEXT_LIMIT:
+            raise XmlError(f"a text of more than {TEXT_LIMIT} signs")
+        self._text.append(text)
+
+    def start(self, name: str, attributes: dict[str, str]) -> None:
+        self._text, self._length = [], 0
+        self.opened(name.rpartition(":")[2], attributes)
+
+    def end(self, name: str) -> None:
+        self.closed(name.rpartition(":")[2])
+
+    @property
+    def words(self) -> str:
+        """The text of the element that has just ended."""
+        return "".join(self._text).strip()
+
+    def opened(self, name: str, attributes: dict[str, str]) -> None:
+        raise NotImplementedError
+
+    def closed(self, name: str) -> None:
+        raise NotImplementedError
+
+
+def read_items(reader: Reader[T], pieces: Iterable[bytes], typed: bool = False) -> Iterator[T]:
+    """The items in their order, as they come. Raises XmlError."""
+    parser = safe_parser(reader, typed)
+    try:
+        for piece in pieces:
+            parser.Parse(piece, False)
+            yield from reader.taken()
+        parser.Parse(b"", True)
+    except expat.ExpatError as error:
+        raise XmlError(f"it is no XML: {error}") from error
+    yield from reader.taken()
 
 
 def read_repomd(data: bytes) -> RepoMd:

@@ -2,70 +2,90 @@
 
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
-from xml.parsers import expat
 
-from filigree.formats.repomd import XmlError, safe_parser
+from filigree.formats.repomd import Reader, XmlError, read_items
+from filigree.formats.rpm_relations import BEFORE, EQUAL, GREATER, LESS
 
 _TEXTS = frozenset({
     "name", "arch", "summary", "description", "packager", "url", "license", "vendor", "group",
     "sourcerpm", "buildhost", "checksum",
 })  # fmt: skip
-TEXT_LIMIT = 1 << 20
+_FACTS = frozenset({"version", "size", "time", "location", "checksum"})
+RELATIONS = frozenset({
+    "requires", "provides", "conflicts", "obsoletes", "recommends", "suggests", "supplements",
+    "enhances",
+})  # fmt: skip
+_FLAGS = {"LT": LESS, "GT": GREATER, "EQ": EQUAL, "LE": LESS | EQUAL, "GE": GREATER | EQUAL}
+_FIRST = BEFORE & -BEFORE
+ENTRIES_LIMIT = 200_000
 
 
 class Primary(NamedTuple):
-    """One package: texts by the name of their element, and the facts of those that have attributes."""
+    """One package: texts by the name of their element, and the facts of those that have attributes.
+
+    `relations` are by kind: name, flags, version. `files` are the few paths that the list tells.
+    """
 
     texts: dict[str, str]
     facts: dict[str, str]
+    relations: dict[str, list[tuple[str, int, str]]]
+    files: list[str]
+
+
+def version_of(attributes: dict[str, str]) -> str:
+    """A full version out of the attributes `epoch`, `ver` and `rel`; an epoch of 0 is left out."""
+    epoch, version, release = (attributes.get(name, "") for name in ("epoch", "ver", "rel"))
+    front = f"{epoch}:{version}" if epoch.strip("0") else version
+    return f"{front}-{release}" if release else front
 
 
 def read_primary(pieces: Iterable[bytes]) -> Iterator[Primary]:
     """The packages in their order. Raises XmlError."""
-    reader = _Reader()
-    parser = safe_parser(reader)
-    try:
-        for piece in pieces:
-            parser.Parse(piece, False)
-            yield from reader.taken()
-        parser.Parse(b"", True)
-    except expat.ExpatError as error:
-        raise XmlError(f"it is no XML: {error}") from error
-    yield from reader.taken()
+    return read_items(_Reader(), pieces)
 
 
-class _Reader:
+class _Reader(Reader[Primary]):
     def __init__(self) -> None:
-        self._done: list[Primary] = []
+        super().__init__()
         self._now: Primary | None = None
-        self._text: list[str] = []
-        self._length = 0
+        self._entries: list[tuple[str, int, str]] | None = None
+        self._count = 0
 
-    def taken(self) -> list[Primary]:
-        """What has come since it was last asked."""
-        done, self._done = self._done, []
-        return done
+    def opened(self, name: str, attributes: dict[str, str]) -> None:
+        now = self._now
+        if now is None:
+            if name == "package":
+                self._now = Primary({}, {}, {}, [])
+                self._count = 0
+        elif name == "entry":
+            self._entry(attributes)
+        elif name in RELATIONS:
+            self._entries = now.relations.setdefault(name, [])
+        elif name in _FACTS:
+            now.facts.update((f"{name}.{key}", value) for key, value in attributes.items())
 
-    def start(self, name: str, attributes: dict[str, str]) -> None:
-        name = name.rpartition(":")[2]
-        self._text, self._length = [], 0
-        if name == "package":
-            self._now = Primary({}, {})
-        elif self._now is not None and name in ("version", "size", "time", "location", "checksum"):
-            self._now.facts.update((f"{name}.{key}", value) for key, value in attributes.items())
+    def _entry(self, attributes: dict[str, str]) -> None:
+        name = attributes.get("name")
+        if self._entries is None or not name:
+            return
+        self._count += 1
+        if self._count > ENTRIES_LIMIT:
+            raise XmlError(f"a package with more than {ENTRIES_LIMIT} relations")
+        flags = _FLAGS.get(attributes.get("flags", ""), 0)
+        if attributes.get("pre") == "1":
+            flags |= _FIRST
+        self._entries.append((name, flags, version_of(attributes)))
 
-    def text(self, text: str) -> None:
-        self._length += len(text)
-        if self._length > TEXT_LIMIT:
-            raise XmlError(f"a text of more than {TEXT_LIMIT} signs")
-        self._text.append(text)
-
-    def end(self, name: str) -> None:
-        name = name.rpartition(":")[2]
-        if self._now is None:
+    def closed(self, name: str) -> None:
+        now = self._now
+        if now is None:
             return
         if name == "package":
-            self._done.append(self._now)
-            self._now = None
+            self.done.append(now)
+            self._now = self._entries = None
+        elif name == "file":
+            now.files.append(self.words)
+        elif name in RELATIONS:
+            self._entries = None
         elif name in _TEXTS:
-            self._now.texts.setdefault(name, "".join(self._text).strip())
+            now.texts.setdefault(name, self.words)

@@ -1,6 +1,7 @@
 """Repositories: where packages can come from, copies of their indexes, and what stands behind those."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from typing import NamedTuple
@@ -37,31 +38,116 @@ class Seal:
 
 
 class Offer(NamedTuple):
-    """One package as an index tells of it. Sizes in bytes, `built` in seconds since 1970."""
+    """One package as an index tells of it. `record` is all that it tells, in the family's own text.
+
+    `named` are other names that it stands under, each with how: `provides`, `obsoletes`, or `path`.
+    """
 
     name: str
     version: str
     architecture: str
-    section: str | None
-    source: str | None
     summary: str | None
-    homepage: str | None
-    license: str | None
-    maintainer: str | None
-    vendor: str | None
-    installed_size: int | None
-    archive_size: int | None
-    built: int | None
-    place: str | None
+    description: str | None
+    record: str
+    named: tuple[tuple[str, str], ...] = ()
+
+
+class Listed(NamedTuple):
+    """A path, and the package that holds it, as an index says; `holder` is the family's own text.
+
+    `kind` is `directory` where the index says so.
+    """
+
+    path: str
+    holder: str
+    kind: str | None = None
+
+
+class IndexKind(StrEnum):
+    """What an index tells of."""
+
+    PACKAGES = "packages"
+    PATHS = "paths"
+    DESCRIPTIONS = "descriptions"
+    ADVISORIES = "advisories"
+    GROUPS = "groups"
+    STREAMS = "streams"
+    CHANGES = "changes"
+
+
+class IndexFile(NamedTuple):
+    """The copy of one index. `digest` is what the signed file promises: of the text, or as it lies.
+
+    None where nothing is promised; `inner` is whether it is of the text. `own` is whether we fetched it.
+    """
+
+    kind: IndexKind
+    path: str
     digest: str | None
+    inner: bool
+    own: bool = False
+
+
+class Reference(NamedTuple):
+    """Where more of an advisory is told: its kind (`cve`, `bugzilla` …), its identity, its address."""
+
+    kind: str
+    identity: str
+    address: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Advisory:
+    """What a repository says of an update, and the versions (by name and architecture) that mend it."""
+
+    identity: str
+    kind: str
+    severity: str | None
+    title: str | None
+    issued_at: datetime | None
+    references: tuple[Reference, ...] = ()
+    fixed: tuple[tuple[str, str, str], ...] = ()
+
+    @property
+    def security(self) -> bool:
+        return self.kind == "security"
+
+
+class Membership(StrEnum):
+    """How firmly a package belongs to a group."""
+
+    MANDATORY = "mandatory"
+    DEFAULT = "default"
+    OPTIONAL = "optional"
+    CONDITIONAL = "conditional"
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Packages that are offered together. `members` are names, each with how firmly it belongs."""
+
+    identity: str
+    name: str
+    summary: str | None
+    members: tuple[tuple[str, Membership], ...]
+    groups: tuple[str, ...] = ()
+
+
+class Change(NamedTuple):
+    """One entry of the list of changes of a package."""
+
+    at: datetime | None
+    who: str
+    what: str
 
 
 @dataclass(frozen=True, slots=True)
 class IndexCopy:
     """The local copy of an index. `matches` is whether it is what the signed file says, None unknown.
 
-    `size` is in bytes as it lies on the disk. `list_path` is where the list of packages lies, and
-    `list_digest` that of its text, or of its bytes: whichever was computed.
+    `size` is in bytes as it lies on the disk. `listed` is the list of packages, with the
+    digest that was found, None where there was nothing to compare it with; `files` are the other
+    indexes, which are compared when they are asked for. `own` is whether we fetched it ourselves.
     """
 
     path: str
@@ -73,15 +159,16 @@ class IndexCopy:
     seal: Seal
     matches: bool | None
     remarks: tuple[str, ...] = ()
-    list_path: str | None = None
-    list_digest: str | None = None
+    listed: IndexFile | None = None
+    files: tuple[IndexFile, ...] = ()
+    own: bool = False
 
     @property
     def usable(self) -> bool:
         """Whether it may be believed: its seal is not bad, and it is what the signed file says."""
         return (
-            self.list_path is not None
-            and self.list_digest is not None
+            self.listed is not None
+            and self.listed.digest is not None
             and self.matches is not False
             and self.seal.verdict is not SealVerdict.BAD
         )
@@ -93,6 +180,7 @@ class Repository:
 
     `keys` are what its index may be signed with: files, or fingerprints; none where any key that the
     system trusts will do. `must_be_signed` is None where the configuration leaves it to the system.
+    `facts` are what the family's own rules go by; `security` is whether it is there for security.
     """
 
     identity: str
@@ -108,3 +196,5 @@ class Repository:
     must_be_signed: bool | None = None
     copy: IndexCopy | None = None
     remarks: tuple[str, ...] = ()
+    facts: Mapping[str, str] = field(default_factory=dict)
+    security: bool = False

@@ -1,16 +1,33 @@
 """What the repositories of a system offer, out of the copies of their indexes that may be believed."""
 
 import fnmatch
-from collections.abc import Callable, Iterable, Iterator
+import json
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from enum import StrEnum
-from functools import partial
-from typing import Protocol
+from functools import cached_property, partial
+from typing import Any, NamedTuple, Protocol, TypeVar
 
-from filigree.access.store import Store, Table
+from filigree.access.store import KeptOffer, OfferTable, PathTable, Store, Table, keyed
+from filigree.families.listing import PathListing
+from filigree.formats.openpgp import Key
 from filigree.model.answer import Gap, moment_of
-from filigree.model.package import Package, State
-from filigree.model.repositories import Offer, Repository
+from filigree.model.choices import Choice, Offering
+from filigree.model.files import Aspect, FileRecord, Kind
+from filigree.model.needs import Capability, Need
+from filigree.model.package import Package, Script
+from filigree.model.repositories import (
+    Advisory,
+    Change,
+    Group,
+    IndexFile,
+    IndexKind,
+    Listed,
+    Membership,
+    Reference,
+    Repository,
+)
 from filigree.system import System
 
 
@@ -22,40 +39,55 @@ class Scope(StrEnum):
     ANY = "any"
 
 
-class Available:
-    """The usable indexes of one system, or of those repositories that fit one of `repositories`.
+class Chosen(NamedTuple):
+    """Which repositories are asked: those called one of `repositories`, or all; and where is kept what
+    was parsed of their indexes, None for nowhere."""
 
-    An enabled index that was never fetched, or that may not be believed, is a gap. `cache` is the folder
-    where parsed indexes are kept; without one they are parsed every time.
+    repositories: tuple[str, ...] = ()
+    cache: str | None = None
+    keyring: tuple[str, ...] = ()
+    now: datetime | None = None
+
+
+EVERYTHING = Chosen()
+K = TypeVar("K", bound=Table[Any])
+
+_Descriptions = keyed("descriptions")
+_Advisories = keyed("advisories")
+_Groups = keyed("groups")
+_Changes = keyed("changes")
+_Streams = keyed("streams")
+
+
+class Available:
+    """The usable indexes of one system, of all its repositories or of some.
+
+    An enabled index that was never fetched, or that may not be believed, is a gap. It stands for the
+    records of the packages that it returns, too.
     """
 
-    def __init__(
-        self,
-        system: System,
-        repositories: Iterable[str] = (),
-        cache: str | None = None,
-        now: datetime | None = None,
-    ) -> None:
-        self._system = system
-        self._tables: list[tuple[Repository, Table]] = []
-        self.unknown: list[str] = []
-        store = Store(cache, system.report)
-        every = system.database.repositories(now or datetime.now(UTC), None)
-        for repository in self._chosen(every, list(repositories)):
-            copy = repository.copy
-            if not repository.enabled:
-                continue
-            if copy is None or not copy.usable:
-                why = "; ".join((*repository.remarks, *(copy.remarks if copy else ())))
-                system.report(
-                    Gap(f"what {repository.identity} offers", why or "no copy to believe")
-                )
-                continue
-            key = copy.list_digest or ""
-            table = store.table(key, partial(system.database.offers, repository))
-            self._tables.append((repository, table))
+    aspects: frozenset[Aspect] = frozenset()
 
-    def _chosen(self, every: Iterable[Repository], wanted: list[str]) -> list[Repository]:
+    def __init__(self, system: System, chosen: Chosen = EVERYTHING) -> None:
+        self._system = system
+        self._store = Store(chosen.cache, system.report)
+        self._made: dict[tuple[int, int], Package] = {}
+        self._known: dict[int, tuple[Repository, OfferTable, KeptOffer]] = {}
+        self._opened: list[Table[Any]] = []
+        self.tables: list[tuple[Repository, OfferTable]] = []
+        self.unknown: list[str] = []
+        self.now = chosen.now or datetime.now(UTC)
+        keys: list[Key] | None = system.own_keys(chosen.keyring) if chosen.keyring else None
+        sources = system.database.sources(self.now, keys)
+        if sources is None:
+            return
+        self._sources = sources
+        for repository in self._chosen(sources.repositories(), chosen.repositories):
+            if repository.enabled:
+                self._open(repository)
+        system.offered = self
+
+    def _chosen(self, every: Iterable[Repository], wanted: Sequence[str]) -> list[Repository]:
         found = list(every)
         if not wanted:
             return found
@@ -63,29 +95,352 @@ class Available:
         self.unknown = [name for name in wanted if not any(is_called(one, name) for one in found)]
         return chosen
 
+    def _open(self, repository: Repository) -> None:
+        copy = repository.copy
+        if copy is None or copy.listed is None or not copy.usable:
+            why = "; ".join((*repository.remarks, *(copy.remarks if copy else ())))
+            gap = Gap(f"what {repository.identity} offers", why or "no copy to believe")
+            self._system.report(gap)
+            return
+        table = self._table(OfferTable, copy.listed, self._sources.offers)
+        self.tables.append((repository, table))
+
+    def _table(self, kind: type[K], file: IndexFile, read: Callable[..., Iterable[Any]]) -> K:
+        table = self._store.table(kind, file.digest or "", file.path, partial(read, file))
+        self._opened.append(table)
+        return table
+
+    def _others(
+        self, kind: IndexKind, layout: type[K], read: Callable[..., Iterable[Any]]
+    ) -> list[tuple[Repository, K]]:
+        """The tables of other indexes of one kind; one index that several repositories share once."""
+        found: dict[str, tuple[Repository, K]] = {}
+        for repository, _ in self.tables:
+            for file in repository.copy.files if repository.copy else ():
+                if file.kind is kind and file.path not in found:
+                    digest = self._sources.digest_of(file)
+                    if digest is not None:
+                        whole = file._replace(digest=digest)
+                        found[file.path] = repository, self._table(layout, whole, read)
+        return list(found.values())
+
     @property
     def empty(self) -> bool:
         """Whether there is no index that may be believed."""
-        return not self._tables
+        return not self.tables
+
+    def close(self) -> None:
+        """Let go of the tables. What was returned can be asked nothing more."""
+        self._system.offered = None
+        for table in self._opened:
+            table.close()
+
+    # -- packages --------------------------------------------------------------------------
 
     def names(self) -> frozenset[str]:
         """Every name that is offered."""
-        return frozenset(name for _, table in self._tables for _, name in table.names())
+        return frozenset(name for _, table in self.tables for _, name in table.names())
 
     def packages(self, chooses: Callable[[str], bool] | None = None) -> Iterator[Package]:
         """The packages whose name is chosen, or all; what several indexes offer comes several times."""
-        family = self._system.family.name
-        for repository, table in self._tables:
-            numbers = None
-            if chooses is not None:
-                numbers = [number for number, name in table.names() if chooses(name)]
-            for offer in table.offers(numbers):
-                yield _package(offer, family, repository.identity)
+        for at, (repository, table) in enumerate(self.tables):
+            if chooses is None:
+                # Of these there are tens of thousands: none is kept.
+                for offer in table.offers():
+                    package = self._sources.package(offer.record, repository.identity)
+                    if package is not None:
+                        yield package
+                continue
+            numbers = [number for number, name in table.names() if chooses(name)]
+            yield from self._each(at, table.offers(numbers))
 
-    def close(self) -> None:
-        """Let go of the tables."""
-        for _, table in self._tables:
-            table.close()
+    def called(self, names: Iterable[str]) -> list[Package]:
+        """Every offer of these names."""
+        wanted = list(dict.fromkeys(names))
+        return [
+            package
+            for at, (_, table) in enumerate(self.tables)
+            for package in self._each(at, table.called(wanted))
+        ]
+
+    def known_as(self, kind: str, names: Iterable[str]) -> list[tuple[str, Package]]:
+        """Every offer that stands under one of these names: that `provides` or `obsoletes` it."""
+        wanted = list(dict.fromkeys(names))
+        return [
+            (name, package)
+            for at, (_, table) in enumerate(self.tables)
+            for name, offer in table.known_as(kind, wanted)
+            for package in self._each(at, (offer,))
+        ]
+
+    def holding(self, words: Sequence[str]) -> Iterator[tuple[Package, list[str]]]:
+        """Every offer in whose words all of these are found, and the names that it provides."""
+        for at, (_, table) in enumerate(self.tables):
+            for offer in table.holding(words):
+                for package in self._each(at, (offer,)):
+                    yield package, table.provided(offer.number)
+
+    def _each(self, at: int, offers: Iterable[KeptOffer]) -> Iterator[Package]:
+        """The package of each offer: always the same object for the same offer."""
+        repository, table = self.tables[at]
+        for offer in offers:
+            package = self._made.get((at, offer.number))
+            if package is None:
+                package = self._sources.package(offer.record, repository.identity)
+                if package is None:
+                    continue
+                self._made[at, offer.number] = package
+                self._known[id(package)] = repository, table, offer
+            yield package
+
+    def repository_of(self, package: Package) -> Repository:
+        """The repository that offers a package."""
+        return self._known[id(package)][0]
+
+    def described(self, package: Package) -> Package:
+        """A package with its long description, where that is kept apart."""
+        key = self._sources.description_key(package)
+        if package.description is not None or key is None:
+            return package
+        for _, table in self._description_tables:
+            for _, text in table.of([key]):
+                _, _, rest = text.partition("\n")
+                lines = ["" if line.strip() == "." else line[1:] for line in rest.split("\n")]
+                return replace(package, description="\n".join(lines))
+        return package
+
+    @cached_property
+    def _description_tables(self) -> list[tuple[Repository, Any]]:
+        return self._others(IndexKind.DESCRIPTIONS, _Descriptions, self._sources.descriptions)
+
+    def described_with(self, word: str) -> set[str]:
+        """The keys of the descriptions, kept apart, in which a word is found."""
+        return {key for _, table in self._description_tables for key in table.holding(word)}
+
+    def description_key(self, package: Package) -> str | None:
+        return self._sources.description_key(package)
+
+    # -- choosing --------------------------------------------------------------------------
+
+    def offering(self, package: Package) -> Offering:
+        """A package with its repository, and why it is never taken, if it is not."""
+        repository = self.repository_of(package)
+        key = self._sources.stream_key(package)
+        told: list[str] = []
+        defaults: list[str] = []
+        if key is not None:
+            for _, table in self._stream_tables:
+                told += (text for _, text in table.of([key]))
+                defaults += (text for _, text in table.of([""]))
+        return Offering(
+            package, repository, self._sources.barred(package, repository, told, defaults)
+        )
+
+    @cached_property
+    def _stream_tables(self) -> list[tuple[Repository, Any]]:
+        return self._others(IndexKind.STREAMS, _Streams, self._sources.streams)
+
+    def choices(
+        self, installed: Iterable[Package], offered: Iterable[Package]
+    ) -> Iterator[tuple[list[Package], list[Choice]]]:
+        """For each name and kind of machine: what is installed of it, and every version."""
+        kind = self._sources.kind_of_machine
+        here: dict[tuple[str, str], list[Package]] = {}
+        there: dict[tuple[str, str], list[Offering]] = {}
+        for package in installed:
+            here.setdefault((package.name, kind(package)), []).append(package)
+        for package in offered:
+            key = (package.name, kind(package))
+            there.setdefault(key, []).append(self.offering(package))
+        for key in dict.fromkeys((*here, *there)):
+            present = here.get(key, [])
+            yield present, self._sources.choices(present, there.get(key, []))
+
+    # -- paths -----------------------------------------------------------------------------
+
+    @cached_property
+    def _path_tables(self) -> list[tuple[Repository, PathTable]]:
+        return self._others(IndexKind.PATHS, PathTable, self._sources.paths)
+
+    @property
+    def tells_paths(self) -> bool:
+        """Whether there is any index of paths."""
+        return bool(self._path_tables)
+
+    def report_pathless(self) -> None:
+        """Say of which repositories no index of paths is there."""
+        told = {repository.identity for repository, _ in self._path_tables}
+        for repository, _ in self.tables:
+            if repository.identity not in told:
+                what = f"the paths that {repository.identity} offers"
+                self._system.report(Gap(what, "its index of paths was never fetched"))
+
+    def at(self, path: str) -> list[tuple[Listed, Package]]:
+        """The packages that would bring a path."""
+        return self._holders(lambda table: table.at(path), "path", [path])
+
+    def named(self, name: str) -> list[tuple[Listed, Package]]:
+        """The packages that would bring a path whose last part is a name."""
+        return self._holders(lambda table: table.named(name))
+
+    def glob(self, pattern: str) -> list[tuple[Listed, Package]]:
+        """The packages that would bring a path that a glob matches."""
+        return self._holders(lambda table: table.glob(pattern))
+
+    def _holders(
+        self,
+        ask: Callable[[PathTable], Iterable[Listed]],
+        kind: str | None = None,
+        names: Sequence[str] = (),
+    ) -> list[tuple[Listed, Package]]:
+        found: dict[tuple[str, str], Listed] = {}
+        for _, table in self._path_tables:
+            for listed in ask(table):
+                found.setdefault((listed.path, listed.holder), listed)
+        rows: list[tuple[Listed, Package]] = []
+        parts = {holder: self._sources.held(holder) for _, holder in found}
+        by_name: dict[str, list[Package]] = {}
+        for package in self.called(name for name, _, _ in parts.values()):
+            by_name.setdefault(package.name, []).append(package)
+        for listed in found.values():
+            name, version, architecture = parts[listed.holder]
+            rows += (
+                (listed, package)
+                for package in by_name.get(name, ())
+                if version in (None, package.version)
+                and architecture in (None, package.architecture)
+            )
+        if kind is not None:
+            told = {(listed.path, id(package)) for listed, package in rows}
+            rows += (
+                (Listed(path, "", None), package)
+                for path, package in self.known_as(kind, names)
+                if (path, id(package)) not in told
+            )
+        return rows
+
+    # -- what belongs to repositories as a whole -------------------------------------------
+
+    def advisories(self, names: Sequence[str]) -> dict[str, list[Advisory]]:
+        """The advisories that speak of packages of these names."""
+        found: dict[str, list[Advisory]] = {}
+        for _, table in self._advisory_tables:
+            for name, text in table.of(names):
+                advisory = _advisory_of(text)
+                if advisory not in found.setdefault(name, []):
+                    found[name].append(advisory)
+        return found
+
+    @property
+    def tells_advisories(self) -> bool:
+        """Whether there is any index of advisories."""
+        return bool(self._advisory_tables)
+
+    @cached_property
+    def _advisory_tables(self) -> list[tuple[Repository, Any]]:
+        def rows(file: IndexFile, report: Any) -> Iterator[tuple[str, str]]:
+            for advisory in self._sources.advisories(file, report):
+                for name in dict.fromkeys(name for name, _, _ in advisory.fixed):
+                    yield name, _text_of(advisory, name)
+
+        return self._others(IndexKind.ADVISORIES, _Advisories, rows)
+
+    def groups(self) -> list[tuple[Group, str]]:
+        """Every group, with the repository that tells it."""
+
+        def rows(file: IndexFile, report: Any) -> Iterator[tuple[str, str]]:
+            for group in self._sources.groups(file, report):
+                members = [[name, kind.value] for name, kind in group.members]
+                fields = [group.name, group.summary, members, group.groups]
+                yield group.identity, json.dumps(fields, ensure_ascii=False)
+
+        found: list[tuple[Group, str]] = []
+        for repository, table in self._others(IndexKind.GROUPS, _Groups, rows):
+            for identity, text in table.all():
+                name, summary, members, groups = json.loads(text)
+                kinds = tuple((one, Membership(kind)) for one, kind in members)
+                group = Group(identity, name, summary, kinds, tuple(groups))
+                found.append((group, repository.identity))
+        for repository, offers in self.tables:
+            by_number = dict(offers.names()) if found == [] else {}
+            pairs = ((group, by_number.get(n, "")) for group, n in offers.other_names("group"))
+            found += ((group, repository.identity) for group in self._sources.groups_told(pairs))
+        return found
+
+    def changes(self, package: Package) -> list[Change] | None:
+        """What changed in a package, the newest first; None where no index tells."""
+
+        def rows(file: IndexFile, report: Any) -> Iterator[tuple[str, str]]:
+            for holder, change in self._sources.changes(file, report):
+                at = int(change.at.timestamp()) if change.at else None
+                yield holder, json.dumps([at, change.who, change.what], ensure_ascii=False)
+
+        tables = self._others(IndexKind.CHANGES, _Changes, rows)
+        if not tables:
+            return None
+        holder = self._sources.holder(package)
+        found = dict.fromkeys(text for _, table in tables for _, text in table.of([holder]))
+        changes = [Change(moment_of(at), who, what) for at, who, what in map(json.loads, found)]
+        return sorted(
+            changes, key=lambda one: one.at or datetime.min.replace(tzinfo=UTC), reverse=True
+        )
+
+    # -- the records of what is offered ----------------------------------------------------
+
+    def needs(self, package: Package) -> tuple[Need, ...]:
+        return self._sources.needs(package, self._record(package))
+
+    def capabilities(self, package: Package) -> tuple[Capability, ...]:
+        return self._sources.capabilities(package, self._record(package))
+
+    def fields(self, package: Package) -> Mapping[str, str]:
+        return self._sources.fields(package, self._record(package))
+
+    def _record(self, package: Package) -> str:
+        return self._known[id(package)][2].record
+
+    def listed(self, package: Package) -> list[Listed]:
+        """The paths of a package, by the indexes of paths."""
+        holder = self._sources.holder(package)
+        found: dict[str, Listed] = {}
+        for _, table in self._path_tables:
+            for listed in table.held_by(holder):
+                found.setdefault(listed.path, listed)
+        return sorted(found.values())
+
+    def listing(self, package: Package) -> PathListing:
+        return PathListing([listed.path for listed in self.listed(package)])
+
+    def files(self, package: Package) -> list[FileRecord]:
+        return [
+            FileRecord(one.path, one.path, Kind.DIRECTORY if one.kind == "directory" else None)
+            for one in self.listed(package)
+        ]
+
+    def configuration(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+        return []
+
+    def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
+        return ()
+
+
+def _text_of(advisory: Advisory, name: str) -> str:
+    """An advisory as it is kept for the packages of one name."""
+    issued = int(advisory.issued_at.timestamp()) if advisory.issued_at else None
+    fixed = [one for one in advisory.fixed if one[0] == name]
+    fields = [
+        advisory.identity, advisory.kind, advisory.severity, advisory.title, issued,
+        advisory.references, fixed,
+    ]  # fmt: skip
+    return json.dumps(fields, ensure_ascii=False)
+
+
+def _advisory_of(text: str) -> Advisory:
+    identity, kind, severity, title, issued, references, fixed = json.loads(text)
+    return Advisory(
+        identity, kind, severity, title, moment_of(issued),
+        tuple(Reference(*one) for one in references), tuple((n, v, a) for n, v, a in fixed),
+    )  # fmt: skip
 
 
 class Called(Protocol):
@@ -105,24 +460,3 @@ def is_called(repository: Called, name: str) -> bool:
     """Whether a name, or a glob, is of a repository: of its identity, its name or its suite."""
     texts = (repository.identity, repository.name, repository.suite or "")
     return any(text == name or fnmatch.fnmatchcase(text, name) for text in texts)
-
-
-def _package(offer: Offer, family: str, repository: str) -> Package:
-    return Package(
-        name=offer.name,
-        version=offer.version,
-        architecture=offer.architecture,
-        family=family,
-        state=State.AVAILABLE,
-        section=offer.section,
-        source=offer.source,
-        summary=offer.summary,
-        homepage=offer.homepage,
-        license=offer.license,
-        maintainer=offer.maintainer,
-        vendor=offer.vendor,
-        installed_size=offer.installed_size,
-        archive_size=offer.archive_size,
-        built_at=moment_of(offer.built),
-        repository=repository,
-    )

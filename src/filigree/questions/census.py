@@ -12,7 +12,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.package import Package, Reason, State
-from filigree.questions.available import Available, Scope
+from filigree.questions.available import EVERYTHING, Available, Chosen, Scope
 from filigree.questions.rows import PackageRow, package_row
 from filigree.system import System
 
@@ -60,28 +60,28 @@ def census(
     limit: int | None = None,
     scope: Scope = Scope.INSTALLED,
     outsiders: bool = False,
-    repositories: Sequence[str] = (),
-    cache: str | None = None,
+    chosen: Chosen = EVERYTHING,
 ) -> Answer[PackageRow]:
     """The packages that pass the filter. Bad news where a filter lets none through.
 
     By `scope` those on record, those that the repositories offer, or both: then each tells who offers
     this very version. `outsiders` are those on record of whose name no repository offers any version;
-    `repositories` are the only ones that are asked. Parsed indexes are kept below `cache`.
+    `chosen` says which repositories are asked.
     Raises BadQuestion where a pattern does not parse.
     """
-    names = name_filter(wanted.patterns, wanted.match)
+    names = name_filter(wanted.patterns, wanted.match) if wanted.patterns else None
     offers = None
+    repositories = chosen.repositories
     if scope is not Scope.INSTALLED or outsiders or repositories:
-        offers = Available(system, repositories, cache)
+        offers = Available(system, chosen)
     passing, offered = _found(system, names, scope, offers, outsiders)
     passing = [p for p in passing if _passes(p, wanted)]
     if repositories and scope is not Scope.AVAILABLE and not outsiders:
         passing = [p for p in passing if offered.get(_identity(p))]
-    chosen = [p for p in passing if p.state.present or p.state is State.AVAILABLE or wanted.states]
-    chosen.sort(key=lambda p: (p.name, p.architecture))
-    chosen.sort(key=_ORDERS[order], reverse=reverse is (order in (Order.NAME, Order.SECTION)))
-    shown = chosen if limit is None else chosen[:limit]
+    rest = [p for p in passing if p.state.present or p.state is State.AVAILABLE or wanted.states]
+    rest.sort(key=lambda p: (p.name, p.architecture))
+    rest.sort(key=_ORDERS[order], reverse=reverse is (order in (Order.NAME, Order.SECTION)))
+    shown = rest if limit is None else rest[:limit]
     asked = wanted != Filter() or outsiders or bool(repositories)
     notes = [f"no repository is called {name}" for name in offers.unknown] if offers else []
     rows = [package_row(p, offered.get(_identity(p), []) if offers else None) for p in shown]
@@ -91,11 +91,11 @@ def census(
         "census",
         system.system_label,
         rows,
-        {**_summary(chosen, len(shown), len(passing) - len(chosen)), "scope": scope.value},
+        {**_summary(rest, len(shown), len(passing) - len(rest)), "scope": scope.value},
         system.gaps,
         notes,
         # That there are no outsiders is no bad news.
-        bad_news=bool(notes) or (not chosen and asked and not outsiders),
+        bad_news=bool(notes) or (not rest and asked and not outsiders),
     )
 
 
@@ -108,13 +108,13 @@ def _identity(package: Package) -> _Identity:
 
 def _found(
     system: System,
-    names: Callable[[str], bool],
+    names: Callable[[str], bool] | None,
     scope: Scope,
     offers: Available | None,
     outsiders: bool,
 ) -> tuple[list[Package], dict[_Identity, list[str]]]:
     """The packages of a scope whose name is chosen, and who offers each very version."""
-    recorded = [p for p in system.packages if names(p.name)]
+    recorded = [p for p in system.packages if names is None or names(p.name)]
     if offers is None:
         return recorded, {}
     if outsiders:

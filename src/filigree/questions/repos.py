@@ -66,7 +66,8 @@ def repos(
     moment = now or datetime.now(UTC)
     files = list(keyring)
     keys = system.own_keys(files) if files else None
-    rows = [_row(one) for one in system.database.repositories(moment, keys)]
+    sources = system.database.sources(moment, keys)
+    rows = [_row(one) for one in sources.repositories()] if sources is not None else []
     notes: list[str] = []
     wanted = list(names)
     if wanted:

@@ -4,6 +4,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail
 from filigree.families.deb import places
@@ -28,7 +29,9 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, FileRecord, Kind, ManagedLink, Relocation, Role
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Reason, Script, State
-from filigree.model.repositories import Offer, Repository
+
+if TYPE_CHECKING:
+    from filigree.families.deb.sources import DebSources
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _BYTES_A_PATH = 60
@@ -307,19 +310,14 @@ class DebDatabase:
     def close(self) -> None:
         """Nothing is held open."""
 
-    def repositories(self, now: datetime, keyring: list[Key] | None) -> Sequence[Repository]:
+    def sources(self, now: datetime, keyring: list[Key] | None) -> "DebSources":
         from filigree.families.deb.repositories import DebRepositories
+        from filigree.families.deb.sources import DebSources
 
         text = text_of(read_or_report(self._jail, places.ARCHITECTURES, self._report))
         machines = text.split() or ([self.architecture] if self.architecture else [])
-        return DebRepositories(self._jail, self._report, machines, now, keyring).all()
-
-    def offers(self, repository: Repository) -> Iterator[Offer]:
-        from filigree.families.deb.offers import read_offers
-
-        copy = repository.copy
-        if copy is not None and copy.list_path is not None:
-            yield from read_offers(self._jail, copy.list_path, self._report)
+        configured = DebRepositories(self._jail, self._report, machines, now, keyring)
+        return DebSources(self._jail, self._report, configured)
 
     def keeper_of(self, path: str) -> Package | None:
         directory, _, name = path.rpartition("/")

@@ -1,57 +1,106 @@
-"""What the index of a `deb` repository offers."""
+"""What the indexes of a `deb` repository tell."""
 
-from collections.abc import Iterator, Mapping
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 
-from filigree.access.jail import Jail
-from filigree.families.deb.stanza import source_of
-from filigree.families.indexes import unpacked_pieces
+from filigree.families.deb.stanza import NotAPackage, package_of
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
-from filigree.formats.deb_index import read_index
+from filigree.formats.deb_contents import read_contents
+from filigree.formats.deb_index import Entry, read_index
 from filigree.formats.numbers import whole_number
-from filigree.formats.unpacking import UnpackError
+from filigree.formats.stanzas import parse_stanza
 from filigree.model.answer import Gap
-from filigree.model.errors import AccessError, words_of
-from filigree.model.repositories import Offer
+from filigree.model.package import Package, State
+from filigree.model.repositories import Group, Listed, Membership, Offer
 
 DAMAGES_LIMIT = 20
+_TRANSLATED = re.compile(r"Description-(?!md5)\S+")
+_CONDITION = re.compile(r"[\s(:].*")
 
 
-def read_offers(jail: Jail, path: str, report: Report) -> Iterator[Offer]:
+def read_offers(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[Offer]:
     """Every package of an index; what is none is reported."""
+    for fields, text in _entries(pieces, path, report):
+        name, version = fields.get("Package"), fields.get("Version")
+        if name and version:
+            summary, _, rest = fields.get("Description", "").partition("\0")
+            yield Offer(
+                name, version, fields.get("Architecture", ""), summary or None,
+                rest.replace("\0", "\n") or None, text, _named(fields),
+            )  # fmt: skip
+
+
+def _named(fields: Mapping[str, str]) -> tuple[tuple[str, str], ...]:
+    """What is provided; and the groups that it is of, by the field that tells them."""
+    found: tuple[tuple[str, str], ...] = ()
+    if "Provides" in fields:
+        parts = fields["Provides"].split(",")
+        found = tuple(("provides", _CONDITION.sub("", part.strip())) for part in parts)
+    if "Task" in fields:
+        found += tuple(("group", part.strip()) for part in fields["Task"].split(","))
+    return found
+
+
+def _entries(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[Entry]:
     damages = 0
+    for entry in read_index(pieces):
+        if not isinstance(entry, Damage):
+            yield entry
+            continue
+        damages += 1
+        if damages <= DAMAGES_LIMIT:
+            report(Gap(f"{path}, stanza {entry.line}", entry.why))
+    if damages > DAMAGES_LIMIT:
+        report(Gap(path, f"{damages - DAMAGES_LIMIT} more stanzas that are damaged"))
+
+
+def read_descriptions(
+    pieces: Iterable[bytes], path: str, report: Report
+) -> Iterator[tuple[str, str]]:
+    """The long descriptions of an index, by the digest under which packages name them."""
+    for fields, _ in _entries(pieces, path, report):
+        key = fields.get("Description-md5")
+        others = (v for name, v in fields.items() if _TRANSLATED.fullmatch(name))
+        text = next(others, None)
+        if key and text:
+            yield key, text.replace("\0", "\n")
+
+
+def read_paths(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[Listed]:
+    """Every path of an index, with each package that has it."""
+    damages = 0
+    for row in read_contents(pieces):
+        if not isinstance(row, Damage):
+            yield Listed(*row)
+            continue
+        damages += 1
+        if damages <= DAMAGES_LIMIT:
+            report(Gap(f"{path}, line {row.line}", row.why))
+
+
+def package_offered(record: str, repository: str) -> Package | None:
+    """The package of a record that `read_offers` made; None where it describes none after all."""
+    stanza = parse_stanza(record.encode("utf-8", "surrogateescape"))
+    if isinstance(stanza, Damage):
+        return None
     try:
-        for fields in read_index(unpacked_pieces(jail, path)):
-            if isinstance(fields, Damage):
-                damages += 1
-                if damages <= DAMAGES_LIMIT:
-                    report(Gap(f"{path}, stanza {fields.line}", fields.why))
-            elif "Package" in fields and "Version" in fields:
-                yield _offer(fields)
-    except (AccessError, UnpackError) as error:
-        report(Gap(path, words_of(error)))
-
-
-def _offer(fields: Mapping[str, str]) -> Offer:
-    get = fields.get
-    name = fields["Package"]
-    source = get("Source")
-    size = whole_number(get("Installed-Size"))
-    digest = get("SHA256")
-    return Offer(
-        name,
-        fields["Version"],
-        get("Architecture") or "",
-        get("Section"),
-        name if source is None else source_of(source, name, ""),
-        (get("Description") or "").partition("\0")[0] or None,
-        get("Homepage"),
-        None,
-        get("Maintainer"),
-        None,
-        None if size is None else size * 1024,
-        whole_number(get("Size")),
-        None,
-        get("Filename"),
-        f"sha256:{digest}" if digest else None,
+        package = package_of(stanza.fields)
+    except NotAPackage:
+        return None
+    return replace(
+        package,
+        state=State.AVAILABLE,
+        archive_size=whole_number(stanza.fields.get("Size")),
+        repository=repository,
     )
+
+
+def groups_of(members: Iterable[tuple[str, str]]) -> Iterator[Group]:
+    """The groups that packages say they are of, from pairs of group and package."""
+    found: dict[str, dict[str, None]] = {}
+    for group, name in members:
+        found.setdefault(group, {})[name] = None
+    for group, names in sorted(found.items()):
+        yield Group(group, group, None, tuple((name, Membership.DEFAULT) for name in names))

@@ -10,24 +10,39 @@ from typing import NamedTuple
 
 from filigree.access.jail import Jail
 from filigree.families.deb import places
+from filigree.families.deb.choosing import Pin
 from filigree.families.indexes import Keys, unpacked_pieces
 from filigree.families.looking import names_in, os_release, read_or_report
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
-from filigree.formats.deb_preferences import Preference, read_preferences
+from filigree.formats.deb_configuration import read_configuration
+from filigree.formats.deb_preferences import (
+    Preference,
+    first_general,
+    read_preferences,
+    release_conditions,
+)
 from filigree.formats.deb_release import Release, read_release
 from filigree.formats.deb_sources import Source, read_lines, read_source_stanzas
 from filigree.formats.openpgp import Key, judge_clear_signed, judge_detached
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
-from filigree.model.repositories import IndexCopy, Repository, Seal, SealVerdict
+from filigree.model.repositories import (
+    IndexCopy,
+    IndexFile,
+    IndexKind,
+    Repository,
+    Seal,
+    SealVerdict,
+)
 
 _ENDINGS = ("", ".lz4", ".gz", ".xz", ".bz2", ".zst")
 _QUOTED = re.compile(r"[\\|{}\[\]<>\"^~_=!@#$%&*]")
 _SCHEME = re.compile(r"^[a-z][a-z0-9+.-]*:(?://)?", re.IGNORECASE)
 _FINGERPRINT = re.compile(r"(?:0x)?([0-9A-Fa-f]{16,64})!?")
 _RELEASE_LIMIT = 64 << 20
+_PART = re.compile(r"[A-Za-z0-9_.-]+")
 
 
 class _Signed(NamedTuple):
@@ -61,7 +76,8 @@ class DebRepositories:
         self._keys = Keys(jail, report, keyring)
         self._names = frozenset(names_in(jail, places.LISTS, report))
         self._signed = lru_cache(maxsize=None)(self._read_signed)
-        self._preferences = list(self._read_preferences())
+        self.pins = list(self._read_preferences())
+        self.native = architectures[0] if architectures else ""
 
     def all(self) -> list[Repository]:
         """Every index of every entry, in the order of the configuration."""
@@ -103,6 +119,8 @@ class DebRepositories:
         copy = self._copy(source, signed, architecture) if source.enabled else None
         if source.enabled and copy is None and signed.path is not None:
             remarks.append("its list of packages was never fetched")
+        facts = self._facts(source, release, architecture)
+        priority, facts["priority_from"] = self._priority(release, facts)
         title = " ".join(filter(None, (release.label, release.codename))) if release else ""
         return Repository(
             identity=_SCHEME.sub("", f"{place} {source.component}" if source.component else place),
@@ -112,29 +130,61 @@ class DebRepositories:
             suite=source.suite,
             component=source.component,
             architecture=architecture,
-            priority=self._priority(source, release),
+            priority=priority,
             configured_in=f"{file}:{source.line}",
             keys=tuple("a key in the entry itself" if "\n" in k else k for k in source.signed_by),
             must_be_signed=not source.trusted,
             copy=copy,
             remarks=tuple(remarks),
+            facts=facts,
+            security=any("security" in facts[name].lower() for name in ("label", "suite")),
         )
 
-    def _priority(self, source: Source, release: Release | None) -> int:
-        """The priority of every package of it that no preference names.
+    @staticmethod
+    def _facts(source: Source, release: Release | None, architecture: str) -> dict[str, str]:
+        """What preferences go by."""
+        host = _SCHEME.sub("", source.uri).partition("/")[0].rpartition("@")[2].partition(":")[0]
+        return {
+            "host": "" if source.uri.startswith("file:") else host,
+            "component": (source.component or "").rpartition("/")[2],
+            "architecture": architecture,
+            "suite": (release.suite if release else None) or source.suite,
+            "codename": (release.codename if release else None) or "",
+            "origin": (release.origin if release else None) or "",
+            "label": (release.label if release else None) or "",
+            "version": (release.version if release else None) or "",
+        }
+
+    def _priority(self, release: Release | None, facts: dict[str, str]) -> tuple[int, str]:
+        """The priority of every package of it that no preference names, and where that comes from.
 
         The first general preference that fits counts; without one, 500, or less where the signed file
         asks for less (apt_preferences(5), on how priorities are interpreted).
         """
-        host = _SCHEME.sub("", source.uri).partition("/")[0].rpartition("@")[2].partition(":")[0]
-        for preference in self._preferences:
-            if preference.general and preference.fits(release, source.component, host):
-                return preference.priority
+        for preference, place in self.pins:
+            if first_general([preference], facts):
+                return preference.priority, f"by {place}"
+        wanted = self._default_release
+        if wanted is not None and wanted.fits(facts):
+            return 990, "of the release that the configuration prefers"
         if release is not None and release.not_automatic:
-            return 100 if release.upgrades_though else 1
-        return 500
+            if release.upgrades_though:
+                return 100, "its signed file asks that only what came from it be upgraded"
+            return 1, "its signed file asks that nothing be taken unasked"
+        return 500, "no preference speaks of it"
 
-    def _read_preferences(self) -> Iterator[Preference]:
+    @cached_property
+    def _default_release(self) -> Preference | None:
+        """The release that is preferred where no preference says otherwise."""
+        settings: dict[str, str] = {}
+        parts = names_in(self._jail, places.SETTINGS_PARTS, self._report)
+        files = [f"{places.SETTINGS_PARTS}/{name}" for name in parts if _PART.fullmatch(name)]
+        for file in (*files, places.SETTINGS):
+            settings |= read_configuration(read_or_report(self._jail, file, self._report))
+        text = settings.get("apt::default-release")
+        return Preference(("*",), 990, release_conditions(text)) if text else None
+
+    def _read_preferences(self) -> Iterator[Pin]:
         files = [
             f"{places.PREFERENCES_PARTS}/{name}"
             for name in names_in(self._jail, places.PREFERENCES_PARTS, self._report)
@@ -145,7 +195,7 @@ class DebRepositories:
                 if isinstance(found, Damage):
                     self._report(Gap(f"{file}, line {found.line}", found.why))
                 else:
-                    yield found
+                    yield Pin(found, f"{file}:{found.line}")
 
     def _remarks(self, source: Source, signed: _Signed, architecture: str) -> Iterator[str]:
         for key in source.signed_by:
@@ -262,8 +312,35 @@ class DebRepositories:
             remarks.append("it has expired")
         return IndexCopy(
             path, size, packages, release.made_at if release else None, signed.fetched_at, expires,
-            signed.seal, matches, tuple(remarks), path, digest,
+            signed.seal, matches, tuple(remarks),
+            IndexFile(IndexKind.PACKAGES, path, digest, inner=True),
+            tuple(self._others(source, release, architecture)),
         )  # fmt: skip
+
+    def _others(
+        self, source: Source, release: Release | None, architecture: str
+    ) -> Iterator[IndexFile]:
+        """The copies of the other indexes of a component."""
+        front = "" if source.flat else f"{source.component}/"
+        for kind, inner in (
+            (IndexKind.PATHS, f"{front}Contents-{architecture}"),
+            (IndexKind.PATHS, f"{front}Contents-all"),
+            (IndexKind.PATHS, f"Contents-{architecture}"),
+            (IndexKind.DESCRIPTIONS, f"{front}i18n/Translation-en"),
+        ):
+            stem = self._base(source) + list_name(f"/{inner}").removeprefix("_")
+            for end in _ENDINGS:
+                if stem + end not in self._names:
+                    continue
+                digests = release.digests if release else {}
+                text = digests.get(inner)
+                packed = digests.get(inner + end) if text is None else None
+                promised = text or packed
+                yield IndexFile(
+                    kind, f"{places.LISTS}/{stem}{end}", promised[0] if promised else None,
+                    inner=packed is None,
+                )  # fmt: skip
+                break
 
     def _counted(
         self, path: str, promised: tuple[str, int] | None

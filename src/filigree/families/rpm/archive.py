@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
-from functools import cached_property
+from functools import cached_property, partial
 
 from filigree.families.listing import PathListing, SplitListing
 from filigree.families.payload import Broken, records, shown_path
@@ -157,10 +157,10 @@ class RpmArchive:
     # -- the rest --------------------------------------------------------------------------
 
     def needs(self, package: Package) -> tuple[Need, ...]:
-        return needs_told(self._main, package, self._report)
+        return needs_told(partial(described.relations, self._main), package, self._report)
 
     def capabilities(self, package: Package) -> tuple[Capability, ...]:
-        return capabilities_told(self._main, package, self._report)
+        return capabilities_told(partial(described.relations, self._main), package, self._report)
 
     def scripts(self, package: Package) -> tuple[Script, ...]:
         return scripts_told(self._main, package, self._report)

@@ -3,8 +3,8 @@
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
-from functools import cached_property, lru_cache
-from typing import Any
+from functools import cached_property, lru_cache, partial
+from typing import TYPE_CHECKING, Any
 
 from filigree.access.jail import Jail
 from filigree.families.links import read_managed_links
@@ -24,7 +24,9 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Term
 from filigree.model.package import Package, Script
-from filigree.model.repositories import Offer, Repository
+
+if TYPE_CHECKING:
+    from filigree.families.rpm.sources import RpmSources
 
 _ANY = frozenset({"noarch", "src", "nosrc", "none"})
 _NO_PATHS = PathListing()
@@ -194,13 +196,13 @@ class RpmDatabase:
 
     def needs(self, package: Package) -> tuple[Need, ...]:
         header = self._header(package)
-        return needs_told(header, package, self._report) if header else ()
+        return needs_told(_told(header), package, self._report) if header else ()
 
     def capabilities(self, package: Package) -> tuple[Capability, ...]:
         header = self._header(package)
         if header is None:
             return (Capability(package.name, package.version),)
-        return capabilities_told(header, package, self._report)
+        return capabilities_told(_told(header), package, self._report)
 
     def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
         return term_is_met(term, capability)
@@ -225,19 +227,14 @@ class RpmDatabase:
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return self._links
 
-    def repositories(self, now: datetime, keyring: list[Key] | None) -> Sequence[Repository]:
+    def sources(self, now: datetime, keyring: list[Key] | None) -> "RpmSources":
         from filigree.families.rpm.repositories import RpmRepositories
+        from filigree.families.rpm.sources import RpmSources
 
-        return RpmRepositories(
+        configured = RpmRepositories(
             self._jail, self._report, self._packages, self.architecture, now, keyring
-        ).all()
-
-    def offers(self, repository: Repository) -> Iterator[Offer]:
-        from filigree.families.rpm.offers import read_offers
-
-        copy = repository.copy
-        if copy is not None and copy.list_path is not None:
-            yield from read_offers(self._jail, copy.list_path, self._report)
+        )
+        return RpmSources(self._jail, self._report, configured)
 
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None
@@ -246,11 +243,15 @@ class RpmDatabase:
         self._container.close()
 
 
-def needs_told(header: Header, package: Package, report: Report) -> tuple[Need, ...]:
+def _told(header: Header) -> described.Written:
+    return partial(described.relations, header)
+
+
+def needs_told(told: described.Written, package: Package, report: Report) -> tuple[Need, ...]:
     """The needs of a package; what does not parse is reported."""
     found = []
     try:
-        for need in described.needs_of(header):
+        for need in described.needs_of(told):
             if isinstance(need, RelationError):
                 report(Gap(f"a need of {package.label}", str(need)))
             else:
@@ -260,10 +261,12 @@ def needs_told(header: Header, package: Package, report: Report) -> tuple[Need, 
     return tuple(found)
 
 
-def capabilities_told(header: Header, package: Package, report: Report) -> tuple[Capability, ...]:
+def capabilities_told(
+    told: described.Written, package: Package, report: Report
+) -> tuple[Capability, ...]:
     """The names that a package answers to; what cannot be read is reported."""
     try:
-        return described.capabilities_of(header, package)
+        return described.capabilities_of(told, package)
     except HeaderError as error:
         report(Gap(f"what {package.label} provides", str(error)))
         return (Capability(package.name, package.version),)

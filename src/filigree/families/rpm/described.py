@@ -2,7 +2,7 @@
 
 import re
 import stat
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from itertools import chain, repeat
 from typing import Any
 
@@ -148,11 +148,15 @@ def relations(header: Header, which: str) -> Iterator[tuple[str, int, str]]:
         yield from zip(found, *more, strict=False)
 
 
-def needs_of(header: Header) -> Iterator[Need | RelationError]:
+Written = Callable[[str], Iterable[tuple[str, int, str]]]
+"""Name, flags and version of each relation of one kind."""
+
+
+def needs_of(told: Written) -> Iterator[Need | RelationError]:
     """Every need of a package, each once; a RelationError in the place of one that does not parse."""
     seen = set()
     for which, kind in KIND_OF_FORM_OF_NEED:
-        for name, flags, version in relations(header, which):
+        for name, flags, version in told(which):
             try:
                 need = _need(kind, name, flags, version)
             except RelationError as error:
@@ -179,10 +183,10 @@ def _need(kind: Relation, name: str, flags: int, version: str) -> Need:
     return Need(kind, condition, text)
 
 
-def capabilities_of(header: Header, package: Package) -> tuple[Capability, ...]:
+def capabilities_of(told: Written, package: Package) -> tuple[Capability, ...]:
     """The names that a package answers to: its own, at its version, and those it provides."""
     found = {package.name: Capability(package.name, package.version)}
-    for name, flags, version in relations(header, "provides"):
+    for name, flags, version in told("provides"):
         comparison = comparison_of(flags)
         if comparison is None or not version:
             capability = Capability(name)

@@ -21,3 +21,5 @@ REPOSITORIES = ("/etc/yum.repos.d", "/etc/zypp/repos.d")
 VARIABLES = ("/etc/yum/vars", "/etc/dnf/vars")
 CACHES = ("/var/cache/dnf", "/var/cache/libdnf5", "/var/cache/zypp/raw")
 OLD_CACHE = "/var/cache/yum"
+SETTINGS = ("/etc/dnf/dnf.conf", "/etc/yum.conf")
+STREAMS = "/etc/dnf/modules.d"

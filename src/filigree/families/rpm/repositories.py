@@ -18,7 +18,14 @@ from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, words_of
 from filigree.model.package import Package
-from filigree.model.repositories import IndexCopy, Repository, Seal, SealVerdict
+from filigree.model.repositories import (
+    IndexCopy,
+    IndexFile,
+    IndexKind,
+    Repository,
+    Seal,
+    SealVerdict,
+)
 
 _VARIABLE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 _TIMES = {"": 1, "s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
@@ -28,6 +35,17 @@ _NO = frozenset({"0", "no", "false", "off"})
 _YES = frozenset({"1", "yes", "true", "on"})
 _FAMILIES = {"i386": "i386", "i486": "i386", "i586": "i386", "i686": "i386", "athlon": "i386"}
 _EXPIRE = 48 * 3600
+PRIORITY = 99
+_OTHERS = {
+    "filelists": IndexKind.PATHS,
+    "updateinfo": IndexKind.ADVISORIES,
+    "group": IndexKind.GROUPS,
+    "group_gz": IndexKind.GROUPS,
+    "group_xz": IndexKind.GROUPS,
+    "group_zst": IndexKind.GROUPS,
+    "modules": IndexKind.STREAMS,
+    "other": IndexKind.CHANGES,
+}
 
 
 class RpmRepositories:
@@ -45,7 +63,7 @@ class RpmRepositories:
         self._jail = jail
         self._report = report
         self._packages = packages
-        self._architecture = architecture or ""
+        self.native = architecture or ""
         self._now = now
         self._keys = Keys(jail, report, keyring)
 
@@ -97,12 +115,20 @@ class RpmRepositories:
             suite=None,
             component=None,
             architecture=None,
-            priority=int(priority) if priority.isdecimal() and len(priority) < 6 else 99,
+            priority=int(priority) if priority.isdecimal() and len(priority) < 6 else PRIORITY,
             configured_in=f"{file}:{section.line}",
             keys=key_files,
             must_be_signed=None if not wanted else wanted in _YES,
             copy=copy,
             remarks=tuple(remarks),
+            facts={
+                "excluded": " ".join(values.get(name, "") for name in ("exclude", "excludepkgs")),
+                "included": values.get("includepkgs", ""),
+                "priority_from": f"by {file}:{section.line}"
+                if priority
+                else "no entry says otherwise",
+                "streams": "" if values.get("module_hotfixes", "").lower() in _YES else "followed",
+            },
         )
 
     def _remarks(
@@ -131,7 +157,7 @@ class RpmRepositories:
 
     @cached_property
     def _variables(self) -> dict[str, str]:
-        machine = self._architecture
+        machine = self.native
         found = {"arch": machine, "basearch": _FAMILIES.get(machine, machine)}
         release = self._release()
         if release:
@@ -195,10 +221,24 @@ class RpmRepositories:
             seal,
             matches,
             tuple(remarks),
-            f"{folder}/{primary.place.rpartition('/')[2]}" if primary else None,
             # Until it was compared, a digest is only text that somebody wrote.
-            primary.digest if primary and matches else None,
+            IndexFile(
+                IndexKind.PACKAGES, _beside(folder, primary.place), primary.digest, inner=False
+            )
+            if primary and matches
+            else None,
+            tuple(self._others(folder, listed)),
         )
+
+    def _others(self, folder: str, listed: RepoMd) -> Iterator[IndexFile]:
+        """The copies of the other indexes, each kind once."""
+        told: set[IndexKind] = set()
+        for name, one in listed.indexes.items():
+            kind = _OTHERS.get(name)
+            path = _beside(folder, one.place)
+            if kind is not None and kind not in told and one.digest and self._jail.exists(path):
+                told.add(kind)
+                yield IndexFile(kind, path, one.digest, inner=False)
 
     @staticmethod
     def _expires(fetched: datetime | None, text: str) -> datetime | None:
@@ -218,7 +258,7 @@ class RpmRepositories:
         primary = listed.indexes.get("primary")
         if primary is None:
             return 0, None, None, ["it lists no packages"]
-        path = f"{folder}/{primary.place.rpartition('/')[2]}"
+        path = _beside(folder, primary.place)
         try:
             size = self._jail.observe(path).size
             head = next(unpacked_pieces(self._jail, path), b"")
@@ -247,6 +287,11 @@ class RpmRepositories:
             for key in self._keys.of_file(file) or []
         ]
         return judge_detached(data, signature, keys, self._now)
+
+
+def _beside(folder: str, place: str) -> str:
+    """Where the copy of an index lies, whatever place in the repository it is from."""
+    return f"{folder}/{place.rpartition('/')[2]}"
 
 
 def _local(address: str) -> str | None:

@@ -1,0 +1,108 @@
+"""What a `deb` system could install."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from filigree.access.jail import Jail
+from filigree.families.deb import offers
+from filigree.families.deb.choosing import choices
+from filigree.families.deb.repositories import DebRepositories
+from filigree.families.deb.stanza import capabilities_told, needs_told
+from filigree.families.indexes import checked_pieces, digest_found
+from filigree.families.protocol import Report
+from filigree.model.choices import Choice, Offering
+from filigree.model.needs import Capability, Need
+from filigree.model.package import Package
+from filigree.model.repositories import (
+    Advisory,
+    Change,
+    Group,
+    IndexFile,
+    Listed,
+    Offer,
+    Repository,
+)
+
+
+class DebSources:
+    """Reads the configuration and the copies of indexes once, for one question."""
+
+    def __init__(self, jail: Jail, report: Report, configured: DebRepositories) -> None:
+        self._jail = jail
+        self._report = report
+        self._configured = configured
+
+    def repositories(self) -> Sequence[Repository]:
+        return self._configured.all()
+
+    # -- what indexes tell -----------------------------------------------------------------
+
+    def digest_of(self, file: IndexFile) -> str | None:
+        return digest_found(self._jail, file, self._report)
+
+    def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
+        return offers.read_offers(checked_pieces(self._jail, file), file.path, report)
+
+    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:
+        return offers.read_paths(checked_pieces(self._jail, file), file.path, report)
+
+    def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:
+        return offers.read_descriptions(checked_pieces(self._jail, file), file.path, report)
+
+    def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
+        return iter(())
+
+    def groups(self, file: IndexFile, report: Report) -> Iterator[Group]:  # noqa: ARG002
+        return iter(())
+
+    def groups_told(self, members: Iterable[tuple[str, str]]) -> Iterator[Group]:
+        return offers.groups_of(members)
+
+    def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
+        return iter(())
+
+    def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
+        return iter(())
+
+    # -- packages --------------------------------------------------------------------------
+
+    def package(self, record: str, repository: str) -> Package | None:
+        return offers.package_offered(record, repository)
+
+    def needs(self, package: Package, record: str) -> tuple[Need, ...]:  # noqa: ARG002
+        return needs_told(package, self._report)
+
+    def capabilities(self, package: Package, record: str) -> tuple[Capability, ...]:  # noqa: ARG002
+        return capabilities_told(package, self._report)
+
+    def fields(self, package: Package, record: str) -> Mapping[str, str]:  # noqa: ARG002
+        return package.fields
+
+    def description_key(self, package: Package) -> str | None:
+        return package.fields.get("Description-md5")
+
+    def stream_key(self, package: Package) -> str | None:  # noqa: ARG002
+        return None
+
+    def holder(self, package: Package) -> str:
+        return package.name
+
+    def held(self, holder: str) -> tuple[str, str | None, str | None]:
+        return holder, None, None
+
+    # -- choosing --------------------------------------------------------------------------
+
+    def barred(
+        self,
+        package: Package,  # noqa: ARG002
+        repository: Repository,  # noqa: ARG002
+        told: Sequence[str],  # noqa: ARG002
+        defaults: Sequence[str],  # noqa: ARG002
+    ) -> str | None:
+        return None
+
+    def kind_of_machine(self, package: Package) -> str:
+        machine = package.architecture
+        return self._configured.native if machine == "all" else machine
+
+    def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
+        return choices(self._configured.pins, installed, offered)

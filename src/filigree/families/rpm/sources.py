@@ -1,0 +1,167 @@
+"""What an `rpm` system could install."""
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from functools import cached_property, lru_cache
+
+from filigree.access.jail import Jail
+from filigree.families.indexes import checked_pieces, digest_found
+from filigree.families.looking import names_in, read_or_report
+from filigree.families.protocol import Report
+from filigree.families.rpm import offers, places
+from filigree.families.rpm.choosing import choices, excluded
+from filigree.families.rpm.database import capabilities_told, needs_told
+from filigree.families.rpm.repositories import RpmRepositories
+from filigree.formats.repo_files import read_sections
+from filigree.formats.rpm_modules import Default, read_modules
+from filigree.formats.version_parts import split_version
+from filigree.model.choices import Choice, Offering
+from filigree.model.needs import Capability, Need
+from filigree.model.package import Package
+from filigree.model.repositories import (
+    Advisory,
+    Change,
+    Group,
+    IndexFile,
+    Listed,
+    Offer,
+    Repository,
+)
+
+
+class RpmSources:
+    """Reads the configuration and the copies of indexes once, for one question."""
+
+    def __init__(self, jail: Jail, report: Report, configured: RpmRepositories) -> None:
+        self._jail = jail
+        self._report = report
+        self._configured = configured
+        self._opened = lru_cache(maxsize=64)(offers.told_in)
+
+    def repositories(self) -> Sequence[Repository]:
+        return self._configured.all()
+
+    # -- what indexes tell -----------------------------------------------------------------
+
+    def digest_of(self, file: IndexFile) -> str | None:
+        return digest_found(self._jail, file, self._report)
+
+    def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:  # noqa: ARG002
+        return offers.read_offers(checked_pieces(self._jail, file))
+
+    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:  # noqa: ARG002
+        return offers.read_paths(checked_pieces(self._jail, file))
+
+    def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
+        return iter(())
+
+    def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
+        return offers.read_advisories(checked_pieces(self._jail, file))
+
+    def groups(self, file: IndexFile, report: Report) -> Iterator[Group]:  # noqa: ARG002
+        return offers.read_groups(checked_pieces(self._jail, file))
+
+    def groups_told(self, members: Iterable[tuple[str, str]]) -> Iterator[Group]:  # noqa: ARG002
+        return iter(())
+
+    def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
+        return offers.read_changes(checked_pieces(self._jail, file))
+
+    def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
+        for one in read_modules(checked_pieces(self._jail, file)):
+            if isinstance(one, Default):
+                yield "", f"{one.module}:{one.stream}"
+            else:
+                yield from ((archive, f"{one.module}:{one.stream}") for archive in one.archives)
+
+    # -- packages --------------------------------------------------------------------------
+
+    def package(self, record: str, repository: str) -> Package | None:
+        return offers.package_offered(offers.told_in(record), repository)
+
+    def _relations(self, record: str) -> Callable[[str], Iterable[tuple[str, int, str]]]:
+        relations = self._opened(record).relations
+        return lambda kind: relations.get(kind, ())
+
+    def needs(self, package: Package, record: str) -> tuple[Need, ...]:
+        return needs_told(self._relations(record), package, self._report)
+
+    def capabilities(self, package: Package, record: str) -> tuple[Capability, ...]:
+        return capabilities_told(self._relations(record), package, self._report)
+
+    def fields(self, package: Package, record: str) -> Mapping[str, str]:  # noqa: ARG002
+        return offers.fields_of(self._opened(record))
+
+    def description_key(self, package: Package) -> str | None:  # noqa: ARG002
+        return None
+
+    def stream_key(self, package: Package) -> str | None:
+        epoch, version, release = split_version(package.version)
+        return f"{package.name}-{epoch or 0}:{version}-{release}.{package.architecture}"
+
+    def holder(self, package: Package) -> str:
+        return offers.holder_text(package.name, package.version, package.architecture)
+
+    def held(self, holder: str) -> tuple[str, str | None, str | None]:
+        name, version, architecture = holder.split("\t")
+        return name, version, architecture
+
+    # -- choosing --------------------------------------------------------------------------
+
+    def barred(
+        self, package: Package, repository: Repository, told: Sequence[str], defaults: Sequence[str]
+    ) -> str | None:
+        facts = repository.facts
+        pattern = excluded(package, self._excluded) or excluded(package, _words(facts, "excluded"))
+        if pattern is not None:
+            return f"the configuration leaves out {pattern}"
+        included = _words(facts, "included")
+        if included and excluded(package, included) is None:
+            return "the configuration takes only other packages from there"
+        if not told or not facts.get("streams"):
+            return None
+        enabled = self._enabled
+        for one in told:
+            module, _, stream = one.partition(":")
+            followed = enabled.get(module)
+            if followed == stream or (followed is None and one in defaults):
+                return None
+        return f"it is of the stream {told[0]}, which is not followed here"
+
+    @cached_property
+    def _enabled(self) -> dict[str, str]:
+        """The stream that is followed, by module; empty where it is switched off."""
+        found = {}
+        for name in names_in(self._jail, places.STREAMS, self._report):
+            if name.endswith(".module"):
+                path = f"{places.STREAMS}/{name}"
+                sections, _ = read_sections(read_or_report(self._jail, path, self._report))
+                for section in sections:
+                    state = section.values.get("state", "")
+                    if state in ("enabled", "1", "disabled", "0"):
+                        on = state in ("enabled", "1")
+                        found[section.name] = section.values.get("stream", "") if on else ""
+        return found
+
+    @cached_property
+    def _excluded(self) -> list[str]:
+        """What the configuration as a whole leaves out."""
+        found: list[str] = []
+        for path in places.SETTINGS:
+            sections, _ = read_sections(read_or_report(self._jail, path, self._report))
+            for section in sections:
+                if section.name == "main":
+                    found += _words(section.values, "exclude") + _words(
+                        section.values, "excludepkgs"
+                    )
+        return found
+
+    def kind_of_machine(self, package: Package) -> str:
+        machine = package.architecture
+        return self._configured.native if machine == "noarch" else machine
+
+    def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
+        return choices(installed, offered)
+
+
+def _words(values: Mapping[str, str], name: str) -> list[str]:
+    return values.get(name, "").replace(",", " ").split()

@@ -1,0 +1,78 @@
+"""The index of module streams of an `rpm` repository: YAML documents, read one after the other.
+
+A document tells a stream and the archives that belong to it, or which stream of a module is the default.
+Anchors and references are not taken: no index needs them, and with them a short text can be endless.
+"""
+
+from collections.abc import Iterable, Iterator
+from typing import Any, ClassVar, NamedTuple
+
+SIZE_LIMIT = 256 << 20
+
+
+class ModulesError(ValueError):
+    """A document that is no YAML, or asks for what is not given."""
+
+
+class Stream(NamedTuple):
+    """One stream of a module; `archives` are written `name-epoch:version-release.architecture`."""
+
+    module: str
+    stream: str
+    archives: tuple[str, ...]
+
+
+class Default(NamedTuple):
+    """Which stream of a module is followed where nobody said."""
+
+    module: str
+    stream: str
+
+
+def read_modules(pieces: Iterable[bytes]) -> Iterator[Stream | Default]:
+    """The documents in their order. Raises ModulesError."""
+    import yaml
+
+    data = bytearray()
+    for piece in pieces:
+        data += piece
+        if len(data) > SIZE_LIMIT:
+            raise ModulesError(f"more than {SIZE_LIMIT} bytes")
+
+    class Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
+        # Times and numbers are text here: a stream is called 1.10, and not 1.1.
+        yaml_implicit_resolvers: ClassVar[dict[str, Any]] = {}
+
+    try:
+        for event in yaml.parse(bytes(data), Loader):
+            if isinstance(event, yaml.AliasEvent):
+                raise ModulesError("it refers to a part of itself")
+        for document in yaml.load_all(bytes(data), Loader):
+            found = _told(document)
+            if found is not None:
+                yield found
+    except (yaml.YAMLError, RecursionError, ValueError) as error:
+        if isinstance(error, ModulesError):
+            raise
+        raise ModulesError(f"it is no YAML: {str(error).splitlines()[0]}") from error
+
+
+def _told(document: Any) -> Stream | Default | None:
+    if not isinstance(document, dict) or not isinstance(document.get("data"), dict):
+        return None
+    kind, data = document.get("document"), document["data"]
+    if kind == "modulemd-defaults":
+        module, stream = data.get("module"), data.get("stream")
+        return Default(module, stream) if _texts(module, stream) else None
+    if kind != "modulemd":
+        return None
+    name, stream = data.get("name"), data.get("stream")
+    artifacts = data.get("artifacts")
+    rows = artifacts.get("rpms") if isinstance(artifacts, dict) else None
+    if not _texts(name, stream) or not isinstance(rows, list):
+        return None
+    return Stream(name, stream, tuple(row for row in rows if isinstance(row, str)))
+
+
+def _texts(*values: Any) -> bool:
+    return all(isinstance(value, str) and value for value in values)
