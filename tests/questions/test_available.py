@@ -20,8 +20,8 @@ from filigree.formats.rpm_primary import read_primary
 from filigree.formats.stanzas import read_stanzas
 from filigree.model.answer import Gap
 from filigree.model.repositories import Offer
-from filigree.questions.available import Chosen, Scope
 from filigree.questions.census import Filter, census
+from filigree.questions.scopes import Chosen, Scope
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.questions.test_repos import forge_the_index, forge_the_release

@@ -12,7 +12,7 @@ import os
 import sqlite3
 import tempfile
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from itertools import islice
 from typing import Any, ClassVar, Generic, NamedTuple, TypeVar
 
@@ -186,10 +186,13 @@ class OfferTable(Table[Offer]):
         values = [mark for mark in marks for _ in range(4)]
         return map(KeptOffer._make, self.ask(query, *values))
 
-    def provided(self, number: int) -> list[str]:
-        """The names that one stands under because it provides them."""
-        query = "SELECT name FROM named WHERE offer = ? AND kind = 'provides'"
-        return [name for (name,) in self.ask(query, number)]
+    def provided(self, numbers: Collection[int] | None = None) -> dict[int, list[str]]:
+        """The names that each, or each of some, stands under because it provides them."""
+        found: dict[int, list[str]] = {}
+        for name, number in self.other_names("provides"):
+            if numbers is None or number in numbers:
+                found.setdefault(number, []).append(name)
+        return found
 
 
 def _no_wildcards(text: str) -> str:
@@ -276,12 +279,6 @@ class KeyedTable(Table[tuple[str, str]]):
 
     def all(self) -> Iterator[tuple[str, str]]:
         yield from self.connection.execute("SELECT key, text FROM texts ORDER BY id")
-
-    def holding(self, word: str) -> Iterator[str]:
-        """The keys of texts that hold a word; ASCII letters of either case."""
-        query = r"SELECT key FROM texts WHERE text LIKE ? ESCAPE '\'"
-        rows = self.ask(query, f"%{_no_wildcards(word)}%")
-        return (key for (key,) in rows)
 
 
 def keyed(name: str) -> type[KeyedTable]:

@@ -44,6 +44,12 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         ),
     ),
     (
+        "seek",
+        look.seek,
+        _LOOK,
+        ("seek tide table", "seek --names-only chart", "seek --regex '^lib.*[0-9]$' --installed"),
+    ),
+    (
         "contents",
         look.contents,
         _LOOK,
@@ -97,6 +103,12 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         sources.repos,
         _SOURCES,
         ("repos", "repos coast-base", "repos --root /mnt/heron --keyring ./office-keys.asc"),
+    ),
+    (
+        "behind",
+        sources.behind,
+        _SOURCES,
+        ("behind", "behind --security", "behind --root /mnt/heron --format json"),
     ),
     (
         "demo",

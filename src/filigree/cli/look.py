@@ -1,4 +1,4 @@
-"""The commands that look: survey, census, dossier, contents, owner."""
+"""The commands that look: survey, census, dossier, seek, contents, owner."""
 
 from typing import Annotated
 
@@ -6,6 +6,7 @@ import typer
 
 from filigree.cli.options import (
     Asked,
+    Keyring,
     NoCache,
     Repo,
     Subjects,
@@ -17,9 +18,9 @@ from filigree.cli.options import (
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
 from filigree.model.package import Reason, State
-from filigree.questions.available import Scope
 from filigree.questions.census import Filter, Match, Order
 from filigree.questions.rows import PACKAGE_FIELDS
+from filigree.questions.scopes import Scope
 from filigree.system import System
 
 
@@ -85,6 +86,7 @@ def census(
         bool, typer.Option("--outsiders", help="Only what is installed and no repository offers.")
     ] = False,
     repo: Repo = None,
+    keyring: Keyring = None,
     no_cache: NoCache = False,
     sort: Annotated[Order, typer.Option(help="Largest and newest come first.")] = Order.NAME,
     reverse: Annotated[bool, typer.Option("--reverse", help="The other way round.")] = False,
@@ -115,7 +117,7 @@ def census(
     )
     answer = census(
         system, wanted, sort, reverse, limit, _scope(available, both), outsiders,
-        chosen_sources(repo, no_cache),
+        chosen_sources(repo, no_cache, keyring),
     )  # fmt: skip
     return answer, {"count": count, "columns": _columns(columns)}
 
@@ -132,6 +134,37 @@ def dossier(
     from filigree.questions.dossier import dossier
 
     return dossier(system, map(typed_path, subjects), full), {}
+
+
+@question
+def seek(
+    system: System,
+    words: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="WORD", help="All must match; case does not count.", show_default=False
+        ),
+    ],
+    names_only: Annotated[
+        bool, typer.Option("--names-only", help="Only names, and names that are provided.")
+    ] = False,
+    regex: Annotated[bool, typer.Option("--regex", help="Words are regular expressions.")] = False,
+    installed: Annotated[
+        bool, typer.Option("--installed", help="Only among what is installed.")
+    ] = False,
+    limit: Annotated[
+        int | None, typer.Option(min=0, help="At most so many.", show_default=False)
+    ] = None,
+    repo: Repo = None,
+    keyring: Keyring = None,
+    no_cache: NoCache = False,
+) -> Asked:
+    """Which packages match some words, installed or available."""
+    from filigree.questions.seek import seek
+
+    chosen = chosen_sources(repo, no_cache, keyring)
+    typed = [typed_path(word) for word in words]
+    return seek(system, typed, names_only, regex, installed, limit, chosen), {}
 
 
 @question

@@ -18,7 +18,7 @@ from filigree.model.answer import Answer
 from filigree.views.render import Format
 
 if TYPE_CHECKING:
-    from filigree.questions.available import Chosen
+    from filigree.questions.scopes import Chosen
 
 
 class When(StrEnum):
@@ -134,6 +134,17 @@ Repo = Annotated[
 ]
 
 
+Keyring = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--keyring",
+        metavar="FILE|DIR",
+        help="Judge seals with these keys of yours, and not with the root's; repeatable.",
+        show_default=False,
+    ),
+]
+
+
 def cache_folder() -> str:
     """The auditor's own folder for what can be made again."""
     from platformdirs import user_cache_dir
@@ -141,11 +152,14 @@ def cache_folder() -> str:
     return user_cache_dir("filigree", appauthor=False)
 
 
-def chosen_sources(repo: list[str] | None, no_cache: bool) -> "Chosen":
+def chosen_sources(
+    repo: list[str] | None, no_cache: bool, keyring: list[str] | None = None
+) -> "Chosen":
     """Which repositories a command asks, and where is kept what was parsed of them."""
-    from filigree.questions.available import Chosen
+    from filigree.questions.scopes import Chosen
 
-    return Chosen(tuple(map(typed_path, repo or ())), None if no_cache else cache_folder())
+    names, keys = tuple(map(typed_path, repo or ())), tuple(map(typed_path, keyring or ()))
+    return Chosen(names, None if no_cache else cache_folder(), keys)
 
 
 def typed_path(text: str) -> str:

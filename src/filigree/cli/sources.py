@@ -1,21 +1,19 @@
-"""The commands about sources: repos."""
+"""The commands about sources: repos, behind."""
 
 from typing import Annotated
 
 import typer
 
-from filigree.cli.options import Asked, question, typed_path
+from filigree.cli.options import (
+    Asked,
+    Keyring,
+    NoCache,
+    Repo,
+    chosen_sources,
+    question,
+    typed_path,
+)
 from filigree.system import System
-
-Keyring = Annotated[
-    list[str] | None,
-    typer.Option(
-        "--keyring",
-        metavar="FILE|DIR",
-        help="Judge seals with these keys of yours, and not with the root's; repeatable.",
-        show_default=False,
-    ),
-]
 
 
 @question
@@ -36,3 +34,19 @@ def repos(
 
     answer = repos(system, map(typed_path, names or ()), map(typed_path, keyring or ()))
     return answer, {"detail": bool(names)}
+
+
+@question
+def behind(
+    system: System,
+    security: Annotated[
+        bool, typer.Option("--security", help="Only what is for security.")
+    ] = False,
+    repo: Repo = None,
+    keyring: Keyring = None,
+    no_cache: NoCache = False,
+) -> Asked:
+    """What has a newer version, which of it is for security."""
+    from filigree.questions.behind import behind
+
+    return behind(system, security, chosen_sources(repo, no_cache, keyring)), {}

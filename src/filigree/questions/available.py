@@ -5,9 +5,8 @@ import json
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
-from enum import StrEnum
 from functools import cached_property, partial
-from typing import Any, NamedTuple, Protocol, TypeVar
+from typing import Any, Protocol, TypeVar
 
 from filigree.access.store import KeptOffer, OfferTable, PathTable, Store, Table, keyed
 from filigree.families.listing import PathListing
@@ -28,28 +27,9 @@ from filigree.model.repositories import (
     Reference,
     Repository,
 )
+from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.system import System
 
-
-class Scope(StrEnum):
-    """Where packages are looked for."""
-
-    INSTALLED = "installed"
-    AVAILABLE = "available"
-    ANY = "any"
-
-
-class Chosen(NamedTuple):
-    """Which repositories are asked: those called one of `repositories`, or all; and where is kept what
-    was parsed of their indexes, None for nowhere."""
-
-    repositories: tuple[str, ...] = ()
-    cache: str | None = None
-    keyring: tuple[str, ...] = ()
-    now: datetime | None = None
-
-
-EVERYTHING = Chosen()
 K = TypeVar("K", bound=Table[Any])
 
 _Descriptions = keyed("descriptions")
@@ -77,6 +57,7 @@ class Available:
         self.tables: list[tuple[Repository, OfferTable]] = []
         self.unknown: list[str] = []
         self.now = chosen.now or datetime.now(UTC)
+        self.keys_of = "auditor" if chosen.keyring else "root"
         keys: list[Key] | None = system.own_keys(chosen.keyring) if chosen.keyring else None
         sources = system.database.sources(self.now, keys)
         if sources is None:
@@ -174,11 +155,28 @@ class Available:
         ]
 
     def holding(self, words: Sequence[str]) -> Iterator[tuple[Package, list[str]]]:
-        """Every offer in whose words all of these are found, and the names that it provides."""
+        """Every offer in whose words all of these are found, and the names that it provides.
+
+        ASCII letters of either case; descriptions that are kept apart are not looked into.
+        """
         for at, (_, table) in enumerate(self.tables):
-            for offer in table.holding(words):
+            found = list(table.holding(words))
+            provided = table.provided({offer.number for offer in found})
+            for offer in found:
                 for package in self._each(at, (offer,)):
-                    yield package, table.provided(offer.number)
+                    yield package, provided.get(offer.number, [])
+
+    def chosen_by(
+        self, chooses: Callable[[KeptOffer, Sequence[str]], bool]
+    ) -> Iterator[tuple[Package, list[str]]]:
+        """Every offer that is chosen, by itself and the names that it provides."""
+        for at, (_, table) in enumerate(self.tables):
+            provided = table.provided()
+            for offer in table.offers():
+                names = provided.get(offer.number, [])
+                if chooses(offer, names):
+                    for package in self._each(at, (offer,)):
+                        yield package, names
 
     def _each(self, at: int, offers: Iterable[KeptOffer]) -> Iterator[Package]:
         """The package of each offer: always the same object for the same offer."""
@@ -199,7 +197,7 @@ class Available:
 
     def described(self, package: Package) -> Package:
         """A package with its long description, where that is kept apart."""
-        key = self._sources.description_key(package)
+        key = self._sources.description_key_of(self._record(package))
         if package.description is not None or key is None:
             return package
         for _, table in self._description_tables:
@@ -213,12 +211,14 @@ class Available:
     def _description_tables(self) -> list[tuple[Repository, Any]]:
         return self._others(IndexKind.DESCRIPTIONS, _Descriptions, self._sources.descriptions)
 
-    def described_with(self, word: str) -> set[str]:
-        """The keys of the descriptions, kept apart, in which a word is found."""
-        return {key for _, table in self._description_tables for key in table.holding(word)}
-
-    def description_key(self, package: Package) -> str | None:
-        return self._sources.description_key(package)
+    def longer_descriptions(self) -> Callable[[KeptOffer], str] | None:
+        """What tells the long description of an offer, where those are kept apart."""
+        tables = self._description_tables
+        if not tables:
+            return None
+        texts = {key: text for _, table in tables for key, text in table.all()}
+        key_of = self._sources.description_key_of
+        return lambda offer: texts.get(key_of(offer.record) or "", "")
 
     # -- choosing --------------------------------------------------------------------------
 
@@ -239,6 +239,10 @@ class Available:
     @cached_property
     def _stream_tables(self) -> list[tuple[Repository, Any]]:
         return self._others(IndexKind.STREAMS, _Streams, self._sources.streams)
+
+    def kind_of_machine(self, package: Package) -> str:
+        """What makes packages of one name take each other's place."""
+        return self._sources.kind_of_machine(package)
 
     def choices(
         self, installed: Iterable[Package], offered: Iterable[Package]

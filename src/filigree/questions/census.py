@@ -12,8 +12,9 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.package import Package, Reason, State
-from filigree.questions.available import EVERYTHING, Available, Chosen, Scope
+from filigree.questions.available import Available
 from filigree.questions.rows import PackageRow, package_row
+from filigree.questions.scopes import EVERYTHING, Chosen, Scope
 from filigree.system import System
 
 

@@ -20,6 +20,8 @@ SCREENS = {
     "needed-by": "needs",
     "verify": "verify",
     "repos": "repos",
+    "seek": "seek",
+    "behind": "behind",
 }
 
 

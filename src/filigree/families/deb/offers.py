@@ -68,6 +68,12 @@ def read_descriptions(
             yield key, text.replace("\0", "\n")
 
 
+def description_key(record: str) -> str | None:
+    """The key under which a record's long description is kept apart."""
+    _, found, rest = record.partition("\nDescription-md5: ")
+    return rest.partition("\n")[0] if found else None
+
+
 def read_paths(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[Listed]:
     """Every path of an index, with each package that has it."""
     damages = 0

@@ -5,6 +5,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from filigree.access.jail import Jail
 from filigree.families.deb import offers
 from filigree.families.deb.choosing import choices
+from filigree.families.deb.offers import description_key
 from filigree.families.deb.repositories import DebRepositories
 from filigree.families.deb.stanza import capabilities_told, needs_told
 from filigree.families.indexes import checked_pieces, digest_found
@@ -77,8 +78,8 @@ class DebSources:
     def fields(self, package: Package, record: str) -> Mapping[str, str]:  # noqa: ARG002
         return package.fields
 
-    def description_key(self, package: Package) -> str | None:
-        return package.fields.get("Description-md5")
+    def description_key_of(self, record: str) -> str | None:
+        return description_key(record)
 
     def stream_key(self, package: Package) -> str | None:  # noqa: ARG002
         return None

@@ -91,7 +91,7 @@ class RpmSources:
     def fields(self, package: Package, record: str) -> Mapping[str, str]:  # noqa: ARG002
         return offers.fields_of(self._opened(record))
 
-    def description_key(self, package: Package) -> str | None:  # noqa: ARG002
+    def description_key_of(self, record: str) -> str | None:  # noqa: ARG002
         return None
 
     def stream_key(self, package: Package) -> str | None:

@@ -1,0 +1,70 @@
+"""Where packages are looked for: among what is installed, what repositories offer, or both."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+from typing import TYPE_CHECKING, NamedTuple
+
+from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.available import Available
+
+
+class Scope(StrEnum):
+    """Where packages are looked for."""
+
+    INSTALLED = "installed"
+    AVAILABLE = "available"
+    ANY = "any"
+
+
+class Chosen(NamedTuple):
+    """Which repositories are asked: those called one of `repositories`, or all.
+
+    What was parsed of their indexes is kept in the folder `cache`, None for nowhere. With a `keyring`
+    (files or folders of the auditor's own) seals are judged with its keys alone. `now` is the time at
+    which everything is judged.
+    """
+
+    repositories: tuple[str, ...] = ()
+    cache: str | None = None
+    keyring: tuple[str, ...] = ()
+    now: datetime | None = None
+
+
+EVERYTHING = Chosen()
+
+
+@dataclass(frozen=True, slots=True)
+class Lookup:
+    """A scope, opened. `offered` is None where only what is installed counts."""
+
+    scope: Scope = Scope.INSTALLED
+    offered: "Available | None" = None
+
+    @property
+    def notes(self) -> list[str]:
+        """What is to be said of the repositories that were asked for."""
+        unknown = self.offered.unknown if self.offered else []
+        return [f"no repository is called {name}" for name in unknown]
+
+
+INSTALLED = Lookup()
+
+
+@contextmanager
+def looking(system: System, scope: Scope, chosen: Chosen = EVERYTHING) -> Iterator[Lookup]:
+    """Open the indexes that a scope takes, and let go of them afterwards."""
+    if scope is Scope.INSTALLED:
+        yield INSTALLED
+        return
+    from filigree.questions.available import Available
+
+    offered = Available(system, chosen)
+    try:
+        yield Lookup(scope, offered)
+    finally:
+        offered.close()

@@ -1,0 +1,120 @@
+"""How what is behind is shown: what is for security first, what is ahead last."""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import fields
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.questions.behind import BehindRow, Standing
+from filigree.views.page import Column, Ink, Piece, Style, line
+from filigree.views.screens.words import closing, minute
+from filigree.views.text import count_words, size_words
+
+_FIELDS = tuple(field.name for field in fields(BehindRow))
+_SEVERE = frozenset({"critical", "important", "high"})
+
+
+def screen(answer: Answer[BehindRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    left = list(answer.records)
+    for title, belongs in _PARTS:
+        part = [row for row in left if belongs(row)]
+        left = [row for row in left if not belongs(row)]
+        if part:
+            yield from _part(title, part, ink)
+            yield ""
+    yield from closing(ink, *_closing(answer))
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return _FIELDS
+
+
+def rows(answer: Answer[BehindRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    for record in answer.records:
+        yield [getattr(record, name) for name in _FIELDS]
+
+
+_PARTS: tuple[tuple[str, Callable[[BehindRow], bool]], ...] = (
+    ("Missing for security", lambda row: row.security and row.standing is Standing.BEHIND),
+    (
+        "Missing for security, and held or passed over by the system's own rules",
+        lambda row: row.security,
+    ),
+    ("Behind", lambda row: row.standing in (Standing.BEHIND, Standing.REPLACED)),
+    ("Held at an older version", lambda row: row.standing is Standing.HELD),
+    ("To go back to an older version", lambda row: row.standing is Standing.BACKWARDS),
+    ("Ahead of every repository", lambda row: row.standing is Standing.AHEAD),
+)
+
+
+def _part(title: str, part: Sequence[BehindRow], ink: Ink) -> Iterator[str]:
+    """A table; what all of its rows have in common is said once, above them."""
+    sources = {row.repository for row in part}
+    reasons = {_why(row).text for row in part}
+    common = f", from {part[0].repository}" if len(sources) == 1 else ""
+    if len(reasons) == 1 and len(part) > 1 and (words := reasons.pop()):
+        common += f": {words}"
+        reasons = set()
+    heading = line(Piece(title, Style.TITLE), common if len(sources) == 1 or not reasons else "")
+    yield from ink.flowed(heading, 2)
+    ahead = part[0].standing is Standing.AHEAD
+    columns = [
+        Column("package", wrap=True),
+        Column("installed", wrap=True),
+        Column("newest offered" if ahead else "candidate", wrap=True),
+        *([Column("from", wrap=True)] if len(sources) > 1 else []),
+        Column("to fetch", right=True),
+        *([Column("why", wrap=True)] if reasons - {""} else []),
+    ]
+    yield from ink.table(columns, [_cells(row, columns) for row in part], 2)
+
+
+def _cells(row: BehindRow, columns: Sequence[Column]) -> list[str | Piece]:
+    candidate = row.candidate or ""
+    cells: dict[str, str | Piece] = {
+        "package": Piece(row.name, Style.BAD if row.security else Style.NAME),
+        "installed": row.installed,
+        "newest offered": candidate,
+        "candidate": f"{row.candidate_name} {candidate}" if row.candidate_name else candidate,
+        "from": row.repository or "",
+        "to fetch": size_words(row.size) if row.size is not None else "",
+        "why": _why(row),
+    }
+    return [cells[column.title] for column in columns]
+
+
+def _why(row: BehindRow) -> Piece:
+    words = []
+    for advisory in row.advisories:
+        if advisory.kind == "security" or not row.security:
+            severity = f" ({advisory.severity})" if advisory.severity else ""
+            words.append(f"{advisory.identity}{severity}")
+    if not words and row.why_security:
+        urgent = row.standing is Standing.BEHIND
+        words.append("from a repository for security" if urgent else row.why_security)
+    if row.why and row.standing is not Standing.BEHIND:
+        words.append(row.why)
+    severe = any(one.severity in _SEVERE for one in row.advisories)
+    return Piece("; ".join(words), Style.BAD if severe else Style.PLAIN)
+
+
+def _closing(answer: Answer[BehindRow]) -> list[str | Piece]:
+    summary = answer.summary
+    missing = summary["behind"] + summary["replaced"]
+    words = f"{count_words(missing, 'package')} of {summary['installed']:,} behind"
+    parts: list[str | Piece] = [Piece(words, Style.TITLE)]
+    if summary["security"]:
+        parts += (", ", Piece(f"{summary['security']:,} missing for security", Style.BAD))
+    else:
+        parts += (", ", Piece("none missing for security", Style.GOOD))
+    if missing:
+        parts.append(f"; {size_words(summary['size'])} to fetch")
+    for name, phrase in (("held", "held"), ("ahead", "ahead of every repository")):
+        if summary[name]:
+            parts.append(f"; {summary[name]:,} {phrase}")
+    if summary["not_offered"]:
+        parts.append(f"; {summary['not_offered']:,} that no repository offers")
+    made = summary["newest_index_at"]
+    if made is not None:
+        parts.append(f". By indexes of up to {minute(made)}")
+    return parts
