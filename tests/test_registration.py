@@ -139,6 +139,10 @@ def test_a_family_from_another_distribution_package(
     assert "/usr/speck" in ask("verify", "--only", "missing")[1]
     assert ask("dossier", "mote=2", "--full")[0] == 0
     assert ask("needs", "mote") == (0, "")
+    for words in (("behind",), ("seek", "mote"), ("census", "--any"), ("dossier", "mote", "--any")):
+        done = run(*words, "--root", str(root), PYTHONPATH=str(elsewhere))
+        assert done.returncode == 3
+        assert "no repositories of this family are read" in done.stderr
     assert run("survey", "--root", str(root)).returncode == 2
 
 

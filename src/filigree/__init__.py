@@ -28,6 +28,11 @@ _WHERE = {
     "needed_by": "filigree.questions.needs",
     "verify": "filigree.questions.verify",
     "repos": "filigree.questions.repos",
+    "seek": "filigree.questions.seek",
+    "behind": "filigree.questions.behind",
+    "groups": "filigree.questions.groups",
+    "Scope": "filigree.questions.scopes",
+    "Chosen": "filigree.questions.scopes",
 }
 
 __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
@@ -35,14 +40,19 @@ __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
 if TYPE_CHECKING:
     from filigree.model.answer import Answer as Answer
     from filigree.model.errors import FiligreeError as FiligreeError
+    from filigree.questions.behind import behind as behind
     from filigree.questions.census import Filter as Filter
     from filigree.questions.census import census as census
     from filigree.questions.contents import contents as contents
     from filigree.questions.dossier import dossier as dossier
+    from filigree.questions.groups import groups as groups
     from filigree.questions.needs import needed_by as needed_by
     from filigree.questions.needs import needs as needs
     from filigree.questions.owner import owner as owner
     from filigree.questions.repos import repos as repos
+    from filigree.questions.scopes import Chosen as Chosen
+    from filigree.questions.scopes import Scope as Scope
+    from filigree.questions.seek import seek as seek
     from filigree.questions.survey import survey as survey
     from filigree.questions.verify import verify as verify
     from filigree.system import System as System

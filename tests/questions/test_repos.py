@@ -27,12 +27,13 @@ def rows(root: Path, *names: str) -> list[RepositoryRow]:
 
 
 def test_the_repositories_of_heron(heron: Path) -> None:
-    base, urgent, shared = rows(heron)
+    base, urgent, trials, shared = rows(heron)
     assert base.identity == "packages.tides.example/coast saltmarsh main"
-    assert (base.packages, base.seal, base.matches) == (63, SealVerdict.GOOD, True)
+    assert (base.packages, base.seal, base.matches) == (69, SealVerdict.GOOD, True)
     assert base.configured_in == "/etc/apt/sources.list.d/coast.sources:2"
     assert (base.priority, base.must_be_signed, base.remarks) == (500, True, [])
-    assert urgent.remarks == ["it has expired"]
+    assert (urgent.priority, urgent.remarks) == (500, [])
+    assert (trials.priority, trials.remarks) == (1, ["it has expired"])
     assert shared.seal is None
     assert shared.remarks == [
         "its key file /usr/share/keyrings/neighbours.gpg is not there, or holds no keys",
@@ -44,7 +45,7 @@ def test_the_repositories_of_curlew(curlew: Path) -> None:
     base, trials, flotsam = rows(curlew)
     assert (base.identity, base.name) == ("coast-base", "Coast 12, x86_64")
     assert base.address == "https://packages.tides.example/rpm/12/x86_64/"
-    assert (base.packages, base.seal, base.matches) == (65, SealVerdict.GOOD, True)
+    assert (base.packages, base.seal, base.matches) == (71, SealVerdict.GOOD, True)
     assert (trials.enabled, trials.remarks) == (False, ["its packages need not be signed"])
     assert flotsam.priority == 90
     assert "it was never fetched" in flotsam.remarks
@@ -52,7 +53,7 @@ def test_the_repositories_of_curlew(curlew: Path) -> None:
 
 def test_one_is_asked_for_by_its_identity_its_suite_or_a_glob(heron: Path) -> None:
     assert len(rows(heron, "saltmarsh")) == 1
-    assert len(rows(heron, "*coast*")) == 2
+    assert len(rows(heron, "*coast*")) == 3
     with open_system(str(heron)) as system:
         answer = repos(system, ["coast"], now=NOW)
     assert answer.exit_status == 1
@@ -127,7 +128,7 @@ def test_a_copy_that_was_compressed_here_is_judged_by_what_is_in_it(
     path.with_name(path.name + ending).write_bytes(pack[ending](path.read_bytes()))
     path.unlink()
     (row,) = rows(own_heron, "saltmarsh")
-    assert (row.packages, row.matches) == (63, True)
+    assert (row.packages, row.matches) == (69, True)
 
 
 def test_a_forged_list_of_packages_of_the_other_family(tmp_path: Path) -> None:
@@ -157,9 +158,8 @@ def test_copies_in_the_oldest_place(tmp_path: Path) -> None:
 
 def test_preferences_set_priorities(own_heron: Path) -> None:
     path = own_heron / "etc/apt/preferences.d/coast"
-    path.parent.mkdir(parents=True)
     path.write_text("Package: *\nPin: release n=saltmarsh-urgent\nPin-Priority: 990\n")
-    assert [row.priority for row in rows(own_heron)] == [500, 990, 500]
+    assert [row.priority for row in rows(own_heron)] == [500, 990, 1, 500]
 
 
 def test_a_repository_that_is_configured_twice(own_heron: Path) -> None:

@@ -8,11 +8,15 @@ from filigree.cli.options import (
     Asked,
     Keyring,
     NoCache,
+    OfAny,
+    OfAvailable,
+    OfInstalled,
     Repo,
     Subjects,
     chosen_sources,
     complete_packages,
     question,
+    scope_of,
     typed_path,
 )
 from filigree.model.errors import BadQuestion
@@ -75,12 +79,19 @@ def census(
         list[str] | None,
         typer.Option(help="Only this architecture; repeatable.", show_default=False),
     ] = None,
-    available: Annotated[
-        bool,
-        typer.Option("--available", help="What the repositories offer, not what is installed."),
-    ] = False,
-    both: Annotated[
-        bool, typer.Option("--any", help="What is installed and what is offered, together.")
+    installed: OfInstalled = False,
+    available: OfAvailable = False,
+    both: OfAny = False,
+    group: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="GROUP",
+            help="The members of this group, by identity, name or glob; repeatable.",
+            show_default=False,
+        ),
+    ] = None,
+    all_groups: Annotated[
+        bool, typer.Option("--groups", help="Which groups the repositories tell of.")
     ] = False,
     outsiders: Annotated[
         bool, typer.Option("--outsiders", help="Only what is installed and no repository offers.")
@@ -104,6 +115,12 @@ def census(
     ] = None,
 ) -> Asked:
     """What is installed: filtered, sorted, counted, totalled."""
+    if group or all_groups:
+        from filigree.questions.groups import groups
+
+        names = [typed_path(name) for name in group or ()]
+        asked = chosen_sources(repo, no_cache, keyring)
+        return groups(system, names, asked), {"detail": bool(names)}
     from filigree.questions.census import census
 
     wanted = Filter(
@@ -116,7 +133,7 @@ def census(
         architectures=tuple(arch or ()),
     )
     answer = census(
-        system, wanted, sort, reverse, limit, _scope(available, both), outsiders,
+        system, wanted, sort, reverse, limit, scope_of(installed, available, both), outsiders,
         chosen_sources(repo, no_cache, keyring),
     )  # fmt: skip
     return answer, {"count": count, "columns": _columns(columns)}
@@ -129,11 +146,18 @@ def dossier(
     full: Annotated[
         bool, typer.Option("--full", help="Also the record itself, every field by its own name.")
     ] = False,
+    installed: OfInstalled = False,
+    available: OfAvailable = False,
+    both: OfAny = False,
+    repo: Repo = None,
+    keyring: Keyring = None,
+    no_cache: NoCache = False,
 ) -> Asked:
     """Everything known of a package."""
     from filigree.questions.dossier import dossier
 
-    return dossier(system, map(typed_path, subjects), full), {}
+    scope, chosen = scope_of(installed, available, both), chosen_sources(repo, no_cache, keyring)
+    return dossier(system, map(typed_path, subjects), full, scope, chosen), {}
 
 
 @question
@@ -185,11 +209,18 @@ def contents(
     totals: Annotated[
         bool, typer.Option("--totals", help="Only counts and sizes by role.")
     ] = False,
+    installed: OfInstalled = False,
+    available: OfAvailable = False,
+    both: OfAny = False,
+    repo: Repo = None,
+    keyring: Keyring = None,
+    no_cache: NoCache = False,
 ) -> Asked:
     """Which files are in a package, by role."""
     from filigree.questions.contents import contents
 
-    answer = contents(system, map(typed_path, subjects), role or ())
+    scope, chosen = scope_of(installed, available, both), chosen_sources(repo, no_cache, keyring)
+    answer = contents(system, map(typed_path, subjects), role or (), scope, chosen)
     return answer, {"tree": tree, "totals": totals}
 
 
@@ -213,12 +244,21 @@ def owner(
             show_default=False,
         ),
     ] = None,
+    installed: OfInstalled = False,
+    available: OfAvailable = False,
+    both: OfAny = False,
+    repo: Repo = None,
+    keyring: Keyring = None,
+    no_cache: NoCache = False,
 ) -> Asked:
     """Which package a path comes from, and how we know."""
     from filigree.questions.owner import owner
 
-    answer = owner(system, map(typed_path, paths), map(typed_path, inside or ()))
-    return answer, {"inside": bool(inside)}
+    scope, chosen = scope_of(installed, available, both), chosen_sources(repo, no_cache, keyring)
+    if inside and scope is not Scope.INSTALLED:
+        raise BadQuestion(f"--in and --{scope} cannot go together", None, "give one of them")
+    answer = owner(system, map(typed_path, paths), map(typed_path, inside or ()), scope, chosen)
+    return answer, {"inside": bool(inside), "offered": scope is not Scope.INSTALLED}
 
 
 def _match(**chosen: bool) -> Match:
@@ -227,12 +267,6 @@ def _match(**chosen: bool) -> Match:
         names = " and ".join(f"--{name}" for name in wanted)
         raise BadQuestion(f"{names} cannot go together", None, "give one of them")
     return Match(wanted[0]) if wanted else Match.SUBSTRING
-
-
-def _scope(available: bool, both: bool) -> Scope:
-    if available and both:
-        raise BadQuestion("--available and --any cannot go together", None, "give one of them")
-    return Scope.AVAILABLE if available else Scope.ANY if both else Scope.INSTALLED
 
 
 def _reason(chosen: bool, dependency: bool) -> Reason | None:

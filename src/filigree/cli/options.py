@@ -15,10 +15,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from filigree.model.answer import Answer
+from filigree.model.errors import BadQuestion
 from filigree.views.render import Format
 
 if TYPE_CHECKING:
-    from filigree.questions.scopes import Chosen
+    from filigree.questions.scopes import Chosen, Scope
 
 
 class When(StrEnum):
@@ -128,6 +129,15 @@ NoCache = Annotated[
 ]
 
 
+OfAvailable = Annotated[
+    bool, typer.Option("--available", help="Among what the repositories offer.")
+]
+OfAny = Annotated[
+    bool, typer.Option("--any", help="Among what is installed, and then what is offered.")
+]
+OfInstalled = Annotated[
+    bool, typer.Option("--installed", help="Among what is installed. This is the default.")
+]
 Repo = Annotated[
     list[str] | None,
     typer.Option(help="Only what this repository offers, a glob; repeatable.", show_default=False),
@@ -150,6 +160,17 @@ def cache_folder() -> str:
     from platformdirs import user_cache_dir
 
     return user_cache_dir("filigree", appauthor=False)
+
+
+def scope_of(installed: bool, available: bool, both: bool) -> "Scope":
+    """Where packages are looked for. Raises BadQuestion where two scopes are named."""
+    from filigree.questions.scopes import Scope
+
+    given = {"--installed": installed, "--available": available, "--any": both}
+    named = [name for name, is_given in given.items() if is_given]
+    if len(named) > 1:
+        raise BadQuestion(f"{' and '.join(named)} cannot go together", None, "give one of them")
+    return Scope.AVAILABLE if available else Scope.ANY if both else Scope.INSTALLED
 
 
 def chosen_sources(

@@ -4,7 +4,20 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.options import Asked, Subjects, question, typed_path
+from filigree.cli.options import (
+    Asked,
+    Keyring,
+    NoCache,
+    OfAny,
+    OfAvailable,
+    OfInstalled,
+    Repo,
+    Subjects,
+    chosen_sources,
+    question,
+    scope_of,
+    typed_path,
+)
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
 from filigree.questions.graph import HARD
@@ -28,22 +41,46 @@ Kinds = Annotated[
 
 @question
 def needs(
-    system: System, subjects: Subjects, deep: Deep = False, depth: Depth = None, kinds: Kinds = None
+    system: System,
+    subjects: Subjects,
+    deep: Deep = False,
+    depth: Depth = None,
+    kinds: Kinds = None,
+    installed: OfInstalled = False,
+    available: OfAvailable = False,
+    both: OfAny = False,
+    repo: Repo = None,
+    keyring: Keyring = None,
+    no_cache: NoCache = False,
 ) -> Asked:
     """What a package requires, with versions, met or unmet."""
     from filigree.questions.needs import needs
 
-    return needs(system, map(typed_path, subjects), _depth(deep, depth), _kinds(kinds)), {}
+    scope, chosen = scope_of(installed, available, both), chosen_sources(repo, no_cache, keyring)
+    names = map(typed_path, subjects)
+    return needs(system, names, _depth(deep, depth), _kinds(kinds), scope, chosen), {}
 
 
 @question
 def needed_by(
-    system: System, subjects: Subjects, deep: Deep = False, depth: Depth = None, kinds: Kinds = None
+    system: System,
+    subjects: Subjects,
+    deep: Deep = False,
+    depth: Depth = None,
+    kinds: Kinds = None,
+    installed: OfInstalled = False,
+    available: OfAvailable = False,
+    both: OfAny = False,
+    repo: Repo = None,
+    keyring: Keyring = None,
+    no_cache: NoCache = False,
 ) -> Asked:
     """What requires a package."""
     from filigree.questions.needs import needed_by
 
-    return needed_by(system, map(typed_path, subjects), _depth(deep, depth), _kinds(kinds)), {}
+    scope, chosen = scope_of(installed, available, both), chosen_sources(repo, no_cache, keyring)
+    names = map(typed_path, subjects)
+    return needed_by(system, names, _depth(deep, depth), _kinds(kinds), scope, chosen), {}
 
 
 def _depth(deep: bool, depth: int | None) -> int | None:

@@ -8,7 +8,8 @@ from filigree.demo import rpm
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, Good, goods_of, machine_code
 from filigree.demo.ground import lay_ground
-from filigree.demo.repository import detached, primary_xml, public_key, repomd_xml
+from filigree.demo.offering import MADE, rpm_indexes
+from filigree.demo.repository import detached, public_key, repomd_xml
 from filigree.demo.rpm import Shipped
 from filigree.demo.rpm_bytes import sqlite_file
 from filigree.demo.world import STATION_WARES, WARES, Ware
@@ -26,6 +27,7 @@ KEYRING = "/etc/pki/rpm-gpg/coast.asc"
 EDITED = "/etc/saltpan.conf"
 WAIVED = "/etc/buoywatch.conf"
 LOG = "/var/log/tidegauge.log"
+FETCHED = BUILT + timedelta(days=40)
 LOCK = "/run/saltpan.lock"
 
 _LEFT_OUT = ("oldgauge", "marram", "sandglass")
@@ -54,7 +56,7 @@ def build_curlew(folder: Path) -> Path:
     sqlite_file(disk.real(f"{places.DATABASES[1]}/{places.SQLITE}"), blobs)
     disk.link(places.DATABASES[0], "../../usr/lib/sysimage/rpm")
     _state(disk, installed)
-    _repositories(disk, installed)
+    _repositories(disk)
     _daily_life(disk)
     _intruder(disk)
     return folder
@@ -134,7 +136,7 @@ def _state(disk: Disk, installed: list[Shipped]) -> None:
     )
 
 
-def _repositories(disk: Disk, installed: list[Shipped]) -> None:
+def _repositories(disk: Disk) -> None:
     """What the station may fetch from: one that is sealed, one that is not, one without its key."""
     disk.file(KEYRING, public_key())
     disk.file(
@@ -147,16 +149,16 @@ def _repositories(disk: Disk, installed: list[Shipped]) -> None:
         "[flotsam]\nname=What the neighbours share\nmirrorlist=https://neighbours.example/list\n"
         "gpgcheck=1\ngpgkey=file:///etc/pki/rpm-gpg/neighbours.asc\npriority=90\n",
     )
-    rows = [
-        (one.name, str(one.ware.epoch), *one.parts, one.architecture, one.ware.summary)
-        for one in installed
-    ]
-    listed, indexes = repomd_xml({"primary": primary_xml(rows)})
+    disk.file(
+        places.SETTINGS[0],
+        "[main]\n# Our own letters are good enough.\nexcludepkgs=gannet-fonts quayside\n",
+    )
+    listed, indexes = repomd_xml(rpm_indexes(), MADE)
     folder = f"{places.CACHES[1]}/coast-base-71de0ff171de0ff1/repodata"
-    disk.file(f"{folder}/repomd.xml", listed, at=BUILT + timedelta(days=40))
-    disk.file(f"{folder}/repomd.xml.asc", detached(listed))
+    disk.file(f"{folder}/repomd.xml", listed, at=FETCHED)
+    disk.file(f"{folder}/repomd.xml.asc", detached(listed), at=FETCHED)
     for name, content in indexes.items():
-        disk.file(f"{folder}/{name}", content)
+        disk.file(f"{folder}/{name}", content, at=FETCHED)
 
 
 def _daily_life(disk: Disk) -> None:

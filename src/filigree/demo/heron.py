@@ -1,13 +1,15 @@
 """The station heron: a `deb` system, and what an intruder did to it."""
 
-from datetime import datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 
 from filigree.demo import deb
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of, machine_code
 from filigree.demo.ground import lay_ground
-from filigree.demo.repository import CODENAME, LIFE, clear_signed, public_key, release_file
+from filigree.demo.offering import KEPT_BACK, URGENT, Suite, deb_indexes, suites
+from filigree.demo.repository import clear_signed, public_key
+from filigree.demo.rpm_bytes import PACKERS
 from filigree.demo.world import WARES, Ware
 from filigree.families.deb import places
 
@@ -26,8 +28,9 @@ DIVERTED = {
     "/usr/share/man/man1/plot-chart.1": "/usr/share/man/man1/plot-chart.ropewalk.1",
 }
 KEYRING = "/usr/share/keyrings/coast.asc"
-OUTSIDERS = ("spindrift",)
+OUTSIDERS = KEPT_BACK
 VIEWER = "/usr/bin/chart-viewer"
+FETCHED = BUILT + timedelta(days=40)
 _BEFORE = BUILT - timedelta(days=40)
 
 
@@ -41,7 +44,7 @@ def build_heron(folder: Path) -> Path:
         _put_down(disk, one)
     deb.write_database(disk, sorted(installed, key=lambda one: (one.ware.name, one.architecture)))
     _policy(disk)
-    _repositories(disk, installed)
+    _repositories(disk)
     _daily_life(disk)
     _intruder(disk)
     return folder
@@ -109,30 +112,39 @@ def _policy(disk: Disk) -> None:
     disk.link(f"{places.CHOSEN_LINKS}/chart-viewer", "/usr/bin/chartroom")
 
 
-def _repositories(disk: Disk, installed: list[deb.Installed]) -> None:
-    """What the station may fetch from: a suite in good order, one long expired, one never fetched."""
+def _repositories(disk: Disk) -> None:
+    """What the station may fetch from: suites in good order, one long expired, one never fetched."""
     disk.file(KEYRING, public_key())
     disk.file(
         f"{places.SOURCES_PARTS}/coast.sources",
         "# The office's own.\nTypes: deb\nURIs: https://packages.tides.example/coast\n"
-        f"Suites: {CODENAME} {CODENAME}-urgent\nComponents: main\nArchitectures: amd64\n"
+        f"Suites: {' '.join(suite.name for suite in suites())}\nComponents: main\nArchitectures: amd64\n"
         f"Signed-By: {KEYRING}\n\n"
         "Types: deb\nURIs: https://neighbours.example/shared\nSuites: flotsam\nComponents: main\n"
         "Architectures: amd64\nSigned-By: /usr/share/keyrings/neighbours.gpg\n",
     )
-    offered = [one for one in installed if one.ware.name not in OUTSIDERS]
-    _index(disk, CODENAME, offered, BUILT + LIFE)
-    _index(disk, f"{CODENAME}-urgent", offered[:3], BUILT + timedelta(days=14))
+    for suite in suites():
+        _copies(disk, suite)
     disk.file(f"{places.LISTS}/partial/.asked", b"")
-    disk.touch(f"{places.LISTS}/partial", BUILT + timedelta(days=40))
+    disk.touch(f"{places.LISTS}/partial", FETCHED)
+    disk.file(
+        f"{places.PREFERENCES_PARTS}/quayside",
+        "Explanation: The page looks right as it is.\nPackage: src:quayside\n"
+        f"Pin: release a={URGENT}\nPin-Priority: -1\n",
+    )
 
 
-def _index(disk: Disk, suite: str, offered: list[deb.Installed], expires: datetime) -> None:
-    content = "\n".join(deb.stanza(one) for one in offered).encode()
-    stem = f"{places.LISTS}/packages.tides.example_coast_dists_{suite}"
-    release = release_file({"main/binary-amd64/Packages": content}, suite, expires=expires)
-    disk.file(f"{stem}_InRelease", clear_signed(release))
-    disk.file(f"{stem}_main_binary-amd64_Packages", content)
+def _copies(disk: Disk, suite: Suite) -> None:
+    """The copies of a suite's indexes, one of them packed in another way than it came."""
+    indexes, release = deb_indexes(suite.name)
+    stem = f"{places.LISTS}/packages.tides.example_coast_dists_{suite.name}"
+    disk.file(f"{stem}_InRelease", clear_signed(release), at=FETCHED)
+    for path, content in indexes.items():
+        name = f"{stem}_{path.replace('/', '_')}"
+        if "Contents" in path:
+            disk.file(f"{name}.lz4", PACKERS["lz4"](content), at=FETCHED)
+        else:
+            disk.file(name, content, at=FETCHED)
 
 
 def _daily_life(disk: Disk) -> None:

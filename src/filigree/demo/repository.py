@@ -74,15 +74,18 @@ def release_file(
     return ("\n".join(lines) + "\n").encode()
 
 
-def primary_xml(packages: Iterable[tuple[str, str, str, str, str, str]]) -> bytes:
-    """The list of packages of an `rpm` repository: name, epoch, version, release, machine, summary."""
+def primary_xml(packages: Iterable[tuple[str, ...]]) -> bytes:
+    """The list of packages of an `rpm` repository.
+
+    Of each name, epoch, version, release, machine, summary, and perhaps more elements as they are.
+    """
     rows = [
         f'<package type="rpm"><name>{escape(name)}</name><arch>{machine}</arch>'
         f"<version epoch={quoteattr(epoch)} ver={quoteattr(version)} rel={quoteattr(release)}/>"
-        f"<summary>{escape(summary)}</summary></package>"
-        for name, epoch, version, release, machine, summary in packages
+        f"<summary>{escape(summary)}</summary>{''.join(more)}</package>"
+        for name, epoch, version, release, machine, summary, *more in packages
     ]
-    head = '<?xml version="1.0" encoding="UTF-8"?>\n<metadata xmlns="urn:tides:common" '
+    head = '<?xml version="1.0" encoding="UTF-8"?>\n<metadata xmlns="urn:tides:common" xmlns:rpm="urn:tides:rpm" '
     return (head + f'packages="{len(rows)}">\n' + "\n".join(rows) + "\n</metadata>\n").encode()
 
 

@@ -109,15 +109,32 @@ def rows_of(one: Shipped) -> list[Row]:
         if script in _SCRIPT_TAGS:
             rows.append((_SCRIPT_TAGS[script], Type.STRING, f"# {script} of {one.name}\nexit 0\n"))
     rows += _file_rows(one)
-    rows += _relation_rows((1047, 1112, 1113), list(_provides(one)))
-    rows += _relation_rows((1049, 1048, 1050), list(_requires(one)))
-    rows += _relation_rows((1054, 1053, 1055), _all(f"{ware.breaks}, {ware.conflicts}"))
-    rows += _relation_rows((1090, 1114, 1115), _all(ware.replaces))
-    rows += _relation_rows((5046, 5048, 5047), _all(ware.recommends))
-    rows += _relation_rows((5049, 5051, 5050), _all(ware.suggests))
-    rows += _relation_rows((5052, 5054, 5053), _all(one.supplements))
-    rows += _relation_rows((5055, 5057, 5056), _all(ware.enhances))
+    for kind, relations in relations_of(one).items():
+        rows += _relation_rows(_RELATION_TAGS[kind], relations)
     return sorted(rows, key=lambda row: row[0])
+
+
+_RELATION_TAGS = {
+    "provides": (1047, 1112, 1113), "requires": (1049, 1048, 1050), "conflicts": (1054, 1053, 1055),
+    "obsoletes": (1090, 1114, 1115), "recommends": (5046, 5048, 5047),
+    "suggests": (5049, 5051, 5050), "supplements": (5052, 5054, 5053),
+    "enhances": (5055, 5057, 5056),
+}  # fmt: skip
+
+
+def relations_of(one: Shipped) -> dict[str, list[Relation]]:
+    """Every relation of a ware, by kind."""
+    ware = one.ware
+    return {
+        "provides": list(_provides(one)),
+        "requires": list(_requires(one)),
+        "conflicts": _all(f"{ware.breaks}, {ware.conflicts}"),
+        "obsoletes": _all(ware.replaces),
+        "recommends": _all(ware.recommends),
+        "suggests": _all(ware.suggests),
+        "supplements": _all(one.supplements),
+        "enhances": _all(ware.enhances),
+    }
 
 
 def installed_header(one: Shipped) -> bytes:

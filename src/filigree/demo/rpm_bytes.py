@@ -156,6 +156,12 @@ def _zstd(data: bytes) -> bytes:
     return zstandard.ZstdCompressor(level=5).compress(data)
 
 
+def _lz4(data: bytes) -> bytes:
+    import lz4.frame
+
+    return bytes(lz4.frame.compress(data))
+
+
 PACKERS: dict[str, Callable[[bytes], bytes]] = {
     "none": bytes,
     "gzip": lambda data: gzip.compress(data, 6, mtime=0),
@@ -163,6 +169,7 @@ PACKERS: dict[str, Callable[[bytes], bytes]] = {
     "xz": lambda data: lzma.compress(data, lzma.FORMAT_XZ, preset=1),
     "lzma": lambda data: lzma.compress(data, lzma.FORMAT_ALONE, preset=1),
     "zstd": _zstd,
+    "lz4": _lz4,
 }
 
 

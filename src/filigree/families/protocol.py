@@ -24,6 +24,7 @@ from filigree.model.repositories import (
     IndexFile,
     Listed,
     Offer,
+    Place,
     Repository,
 )
 
@@ -150,6 +151,10 @@ class Sources(Protocol):
     def capabilities(self, package: Package, record: str) -> tuple[Capability, ...]: ...
 
     def fields(self, package: Package, record: str) -> Mapping[str, str]: ...
+
+    def place(self, record: str, repository: Repository) -> Place:
+        """Where the archive of an offer can be fetched, and what its index promises of it."""
+        ...
 
     def description_key_of(self, record: str) -> str | None: ...
 

@@ -133,6 +133,14 @@ class Group:
     groups: tuple[str, ...] = ()
 
 
+class Place(NamedTuple):
+    """Where an archive can be fetched, its size in bytes, and its digest; None where nothing tells."""
+
+    address: str | None
+    size: int | None
+    digest: str | None
+
+
 class Change(NamedTuple):
     """One entry of the list of changes of a package."""
 

@@ -10,6 +10,7 @@ from typing import Any, Protocol, TypeVar
 
 from filigree.access.store import KeptOffer, OfferTable, PathTable, Store, Table, keyed
 from filigree.families.listing import PathListing
+from filigree.families.protocol import Sources
 from filigree.formats.openpgp import Key
 from filigree.model.answer import Gap, moment_of
 from filigree.model.choices import Choice, Offering
@@ -24,6 +25,7 @@ from filigree.model.repositories import (
     IndexKind,
     Listed,
     Membership,
+    Place,
     Reference,
     Repository,
 )
@@ -59,14 +61,19 @@ class Available:
         self.now = chosen.now or datetime.now(UTC)
         self.keys_of = "auditor" if chosen.keyring else "root"
         keys: list[Key] | None = system.own_keys(chosen.keyring) if chosen.keyring else None
-        sources = system.database.sources(self.now, keys)
-        if sources is None:
+        self._read = system.database.sources(self.now, keys)
+        if self._read is None:
+            system.report(Gap("what could be installed", "no repositories of this family are read"))
             return
-        self._sources = sources
-        for repository in self._chosen(sources.repositories(), chosen.repositories):
+        for repository in self._chosen(self._read.repositories(), chosen.repositories):
             if repository.enabled:
                 self._open(repository)
         system.offered = self
+
+    @property
+    def _sources(self) -> Sources:
+        assert self._read is not None, "there are no packages of any repository"
+        return self._read
 
     def _chosen(self, every: Iterable[Repository], wanted: Sequence[str]) -> list[Repository]:
         found = list(every)
@@ -92,7 +99,10 @@ class Available:
         return table
 
     def _others(
-        self, kind: IndexKind, layout: type[K], read: Callable[..., Iterable[Any]]
+        self,
+        kind: IndexKind,
+        layout: type[K],
+        reader: Callable[[Sources], Callable[..., Iterable[Any]]],
     ) -> list[tuple[Repository, K]]:
         """The tables of other indexes of one kind; one index that several repositories share once."""
         found: dict[str, tuple[Repository, K]] = {}
@@ -102,7 +112,8 @@ class Available:
                     digest = self._sources.digest_of(file)
                     if digest is not None:
                         whole = file._replace(digest=digest)
-                        found[file.path] = repository, self._table(layout, whole, read)
+                        table = self._table(layout, whole, reader(self._sources))
+                        found[file.path] = repository, table
         return list(found.values())
 
     @property
@@ -154,6 +165,14 @@ class Available:
             for package in self._each(at, (offer,))
         ]
 
+    def mentioning(self, names: Sequence[str]) -> list[Package]:
+        """Every offer in whose record one of these names is written, wherever: a first look."""
+        return [
+            package
+            for at, (_, table) in enumerate(self.tables)
+            for package in self._each(at, table.mentioning(names))
+        ]
+
     def holding(self, words: Sequence[str]) -> Iterator[tuple[Package, list[str]]]:
         """Every offer in whose words all of these are found, and the names that it provides.
 
@@ -195,6 +214,10 @@ class Available:
         """The repository that offers a package."""
         return self._known[id(package)][0]
 
+    def place(self, package: Package) -> Place:
+        """Where the archive of an offer can be fetched."""
+        return self._sources.place(self._record(package), self.repository_of(package))
+
     def described(self, package: Package) -> Package:
         """A package with its long description, where that is kept apart."""
         key = self._sources.description_key_of(self._record(package))
@@ -209,7 +232,9 @@ class Available:
 
     @cached_property
     def _description_tables(self) -> list[tuple[Repository, Any]]:
-        return self._others(IndexKind.DESCRIPTIONS, _Descriptions, self._sources.descriptions)
+        return self._others(
+            IndexKind.DESCRIPTIONS, _Descriptions, lambda sources: sources.descriptions
+        )
 
     def longer_descriptions(self) -> Callable[[KeptOffer], str] | None:
         """What tells the long description of an offer, where those are kept apart."""
@@ -238,7 +263,7 @@ class Available:
 
     @cached_property
     def _stream_tables(self) -> list[tuple[Repository, Any]]:
-        return self._others(IndexKind.STREAMS, _Streams, self._sources.streams)
+        return self._others(IndexKind.STREAMS, _Streams, lambda sources: sources.streams)
 
     def kind_of_machine(self, package: Package) -> str:
         """What makes packages of one name take each other's place."""
@@ -248,7 +273,9 @@ class Available:
         self, installed: Iterable[Package], offered: Iterable[Package]
     ) -> Iterator[tuple[list[Package], list[Choice]]]:
         """For each name and kind of machine: what is installed of it, and every version."""
-        kind = self._sources.kind_of_machine
+        if self._read is None:
+            return
+        kind = self._read.kind_of_machine
         here: dict[tuple[str, str], list[Package]] = {}
         there: dict[tuple[str, str], list[Offering]] = {}
         for package in installed:
@@ -264,7 +291,7 @@ class Available:
 
     @cached_property
     def _path_tables(self) -> list[tuple[Repository, PathTable]]:
-        return self._others(IndexKind.PATHS, PathTable, self._sources.paths)
+        return self._others(IndexKind.PATHS, PathTable, lambda sources: sources.paths)
 
     @property
     def tells_paths(self) -> bool:
@@ -347,7 +374,7 @@ class Available:
                 for name in dict.fromkeys(name for name, _, _ in advisory.fixed):
                     yield name, _text_of(advisory, name)
 
-        return self._others(IndexKind.ADVISORIES, _Advisories, rows)
+        return self._others(IndexKind.ADVISORIES, _Advisories, lambda _: rows)
 
     def groups(self) -> list[tuple[Group, str]]:
         """Every group, with the repository that tells it."""
@@ -359,16 +386,20 @@ class Available:
                 yield group.identity, json.dumps(fields, ensure_ascii=False)
 
         found: list[tuple[Group, str]] = []
-        for repository, table in self._others(IndexKind.GROUPS, _Groups, rows):
+        for repository, table in self._others(IndexKind.GROUPS, _Groups, lambda _: rows):
             for identity, text in table.all():
                 name, summary, members, groups = json.loads(text)
                 kinds = tuple((one, Membership(kind)) for one, kind in members)
                 group = Group(identity, name, summary, kinds, tuple(groups))
                 found.append((group, repository.identity))
         for repository, offers in self.tables:
-            by_number = dict(offers.names()) if found == [] else {}
-            pairs = ((group, by_number.get(n, "")) for group, n in offers.other_names("group"))
-            found += ((group, repository.identity) for group in self._sources.groups_told(pairs))
+            told = list(offers.other_names("group"))
+            if told:
+                names = dict(offers.names())
+                pairs = [(group, names[number]) for group, number in told]
+                found += (
+                    (group, repository.identity) for group in self._sources.groups_told(pairs)
+                )
         return found
 
     def changes(self, package: Package) -> list[Change] | None:
@@ -379,7 +410,7 @@ class Available:
                 at = int(change.at.timestamp()) if change.at else None
                 yield holder, json.dumps([at, change.who, change.what], ensure_ascii=False)
 
-        tables = self._others(IndexKind.CHANGES, _Changes, rows)
+        tables = self._others(IndexKind.CHANGES, _Changes, lambda _: rows)
         if not tables:
             return None
         holder = self._sources.holder(package)

@@ -2,15 +2,19 @@
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, FileRecord, Kind, Observation, Role
 from filigree.model.package import Package, State
 from filigree.model.roles import role_of
-from filigree.questions.subjects import match_subjects
+from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.subjects import Matched, match_subjects
 from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.available import Available
 
 
 class Content(NamedTuple):
@@ -33,16 +37,37 @@ class Content(NamedTuple):
 
 
 def contents(
-    system: System, subjects: Iterable[str], roles: Iterable[Role] = ()
+    system: System,
+    subjects: Iterable[str],
+    roles: Iterable[Role] = (),
+    scope: Scope = Scope.INSTALLED,
+    chosen: Chosen = EVERYTHING,
 ) -> Answer[Content]:
     """The paths of the packages that the subjects point at, of the given roles or of all.
 
     Digests are those on record; an archive's are held against its payload, or computed from it. Kind,
     size, mode, owner, group and link target come from the disk where the family does not record them;
-    `summary["observed"]` names those. Bad news where a path of an archive would lead elsewhere.
+    `summary["observed"]` names those. Bad news where a path of an archive would lead elsewhere. Of what
+    is only offered the indexes of paths tell; one that was never fetched is a gap.
     """
-    matched = match_subjects(system, subjects)
-    wanted = frozenset(roles)
+    with looking(system, scope, chosen) as lookup:
+        matched = match_subjects(system, subjects, lookup)
+        if lookup.offered is not None:
+            _report_untold(system, lookup.offered, matched.packages)
+        return _answer(system, matched, frozenset(roles), lookup)
+
+
+def _report_untold(system: System, offered: "Available", packages: Iterable[Package]) -> None:
+    """Say of which packages no index tells the paths."""
+    for package in packages:
+        if package.state is State.AVAILABLE and not offered.listed(package):
+            why = "no index of paths that may be believed tells of it"
+            system.report(Gap(f"the paths of {package.label}", why))
+
+
+def _answer(
+    system: System, matched: Matched, wanted: frozenset[Role], lookup: Lookup
+) -> Answer[Content]:
     rows = [
         row
         for package in matched.packages
@@ -50,6 +75,7 @@ def contents(
         if not wanted or row.role in wanted
     ]
     tricks = sum(row.trick is not None for row in rows)
+    notes = [*lookup.notes, *map(str, matched.unmatched)]
     return Answer(
         "contents",
         system.system_label,
@@ -61,10 +87,11 @@ def contents(
             "roles": totals(rows),
             "observed": _observed(system, matched.packages),
             "tricks": tricks,
+            "scope": lookup.scope.value,
         },
         system.gaps,
-        [str(unmatched) for unmatched in matched.unmatched],
-        bad_news=bool(matched.unmatched or tricks) or (bool(wanted) and not rows),
+        notes,
+        bad_news=bool(notes or tricks) or (bool(wanted) and not rows),
     )
 
 
@@ -83,12 +110,13 @@ def _observed(system: System, packages: Iterable[Package]) -> list[str]:
     """What the records of some of the packages do not tell, and was looked at on the disk."""
     told = set(Aspect)
     for package in packages:
-        told &= system.records(package).aspects
+        if package.state is not State.AVAILABLE:
+            told &= system.records(package).aspects
     return [name for name in ("size", "mode", "owner", "group", "link-target") if name not in told]
 
 
 def _rows(system: System, package: Package) -> Iterator[Content]:
-    archived = package.state is State.ARCHIVE
+    archived = package.state in (State.ARCHIVE, State.AVAILABLE)
     for record in system.records(package).files(package):
         seen = None if archived or record.moot is not None else _look(system, package, record)
         yield _row(system, package, record, seen)

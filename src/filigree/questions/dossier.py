@@ -2,19 +2,26 @@
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 from filigree.model.answer import Answer
 from filigree.model.archives import ArchiveFacts
 from filigree.model.files import Difference, Verdict
 from filigree.model.needs import Need, Relation
 from filigree.model.package import Package, Script, State, VersionParts, Wanted
+from filigree.model.repositories import Change
 from filigree.questions.graph import Graph
 from filigree.questions.judging import judge
 from filigree.questions.naming import misnamed
 from filigree.questions.needs import Standing, unjudged, why_without
 from filigree.questions.rows import PackageRow, package_facts, short_labels
+from filigree.questions.scopes import EVERYTHING, INSTALLED, Chosen, Lookup, Scope, looking
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.available import Available
+    from filigree.questions.candidates import ChoiceRow
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +63,9 @@ class Dossier(PackageRow):
     Of an archive: the file itself, in what its name disagrees with what is in it, and what is installed
     here of that name. `silent_on` is what the record does not say, each with the reason.
 
+    Where repositories were asked: `choices` are all versions of that name, the newest first, `changes`
+    what an index tells of what changed; `address` is where the archive can be fetched, and `digest` the
+    archive's. All of them are None where that was not looked up, or is not told.
 
     `other_fields` is the record itself, by its own names; None unless asked for.
     """
@@ -74,34 +84,57 @@ class Dossier(PackageRow):
     archive: ArchiveFacts | None
     misnamed: list[str]
     installed_here: list[Standin]
+    choices: list["ChoiceRow"] | None
+    changes: list[Change] | None
+    address: str | None
+    digest: str | None
     silent_on: Mapping[str, str]
 
 
-def dossier(system: System, subjects: Iterable[str], full: bool = False) -> Answer[Dossier]:
+def dossier(
+    system: System,
+    subjects: Iterable[str],
+    full: bool = False,
+    scope: Scope = Scope.INSTALLED,
+    chosen: Chosen = EVERYTHING,
+) -> Answer[Dossier]:
     """The dossiers of the packages that the subjects point at; `full` adds the record's own fields."""
-    matched = match_subjects(system, subjects)
-    graph = Graph(system)
-    rows = [_dossier(system, graph, package, full) for package in matched.packages]
-    return Answer(
-        "dossier",
-        system.system_label,
-        rows,
-        {"packages": len(rows), "silent_on": dict(system.family.silent_on)},
-        system.gaps,
-        [str(unmatched) for unmatched in matched.unmatched],
-        bad_news=bool(matched.unmatched) or any(row.misnamed for row in rows),
-    )
+    with looking(system, scope, chosen) as lookup:
+        matched = match_subjects(system, subjects, lookup)
+        graph = Graph(system, lookup)
+        rows = [_dossier(system, graph, package, full, lookup) for package in matched.packages]
+        notes = [*lookup.notes, *map(str, matched.unmatched)]
+        return Answer(
+            "dossier",
+            system.system_label,
+            rows,
+            {
+                "packages": len(rows),
+                "silent_on": dict(system.family.silent_on),
+                "scope": scope.value,
+            },
+            system.gaps,
+            notes,
+            bad_news=bool(notes) or any(row.misnamed for row in rows),
+        )
 
 
-def _dossier(system: System, graph: Graph, package: Package, full: bool) -> Dossier:
+def _dossier(
+    system: System, graph: Graph, package: Package, full: bool, lookup: Lookup = INSTALLED
+) -> Dossier:
     database = system.records(package)
     family = system.family_of(package)
     archive = system.archive_of(package)
     facts = archive.facts if archive else None
     if archive is not None and not graph.judges(package):
         system.report(unjudged(system, package))
+    offered = lookup.offered
+    told = _offered_facts(system, offered, package) if offered and archive is None else {}
+    described = package
+    if offered is not None and package.state is State.AVAILABLE:
+        described = offered.described(package)
     return Dossier(
-        **package_facts(package),
+        **{**package_facts(described), "offered_by": told.get("offered_by")},
         parts=family.split_version(package.version),
         wanted=package.wanted,
         damaged=package.damaged,
@@ -115,9 +148,37 @@ def _dossier(system: System, graph: Graph, package: Package, full: bool) -> Doss
         other_fields=database.fields(package) if full else None,
         archive=facts,
         misnamed=misnamed(system, package, facts) if facts else [],
-        installed_here=_installed_here(system, package) if facts else [],
+        installed_here=_installed_here(system, package) if not package.state.present else [],
+        choices=told.get("choices"),
+        changes=told.get("changes"),
+        address=told.get("address"),
+        digest=told.get("digest"),
         silent_on={} if facts else family.silent_on,
     )
+
+
+def _offered_facts(system: System, offered: "Available", package: Package) -> dict[str, Any]:
+    """What repositories tell of a package: of all its versions, and of this very one."""
+    from filigree.questions.candidates import choice_row, choices_of
+
+    choices = choices_of(system, offered, package.name, package)
+    own = [
+        one.package
+        for choice in choices
+        if choice.version == package.version
+        for one in choice.offers
+    ]
+    found: dict[str, Any] = {
+        "choices": [choice_row(choice) for choice in choices],
+        "offered_by": list(dict.fromkeys(one.repository for one in own if one.repository)),
+    }
+    offer = package if package.state is State.AVAILABLE else next(iter(own), None)
+    if offer is not None:
+        place = offered.place(offer)
+        found |= {
+            "changes": offered.changes(offer), "address": place.address, "digest": place.digest,
+        }  # fmt: skip
+    return found
 
 
 def _installed_here(system: System, package: Package) -> list[Standin]:
@@ -138,7 +199,8 @@ def _need(graph: Graph, need: Need, package: Package) -> NeedOfPackage:
     if not need.kind.positive or not graph.judges(package):
         return NeedOfPackage(need.kind, need.text, None, [], None)
     met, holders = graph.met_by(need, package)
-    status = Standing.MET if met else Standing.UNMET
+    fetched = met and any(h.state is State.AVAILABLE and h is not package for h in holders)
+    status = Standing.AVAILABLE if fetched else Standing.MET if met else Standing.UNMET
     reason = why_without(need) if met and not holders else None
     return NeedOfPackage(need.kind, need.text, status, short_labels(holders), reason)
 

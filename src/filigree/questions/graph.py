@@ -1,17 +1,23 @@
-"""The graph of needs over the installed packages, forward and in reverse."""
+"""The graph of needs over packages, installed and offered, forward and in reverse."""
 
 from collections import defaultdict
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.needs import Capability, Need, Relation, Term, terms_of
 from filigree.model.package import Package, State
 from filigree.questions.meeting import Meeting, meet
+from filigree.questions.scopes import INSTALLED, Lookup
 from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.available import Available
 
 HARD = frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES})
 
+_NOT_HERE = (State.ARCHIVE, State.AVAILABLE)
 _NOBODY: tuple[Package | None, ...] = (None,)
 
 
@@ -42,10 +48,15 @@ class Step:
 
 
 class Graph:
-    """Who needs whom. Only packages whose files are on the disk take part."""
+    """Who needs whom: packages whose files are on the disk, and where the scope says so what is offered.
 
-    def __init__(self, system: System) -> None:
+    What is installed meets a need before anything that is only offered does.
+    """
+
+    def __init__(self, system: System, lookup: Lookup = INSTALLED) -> None:
         self._system = system
+        self._offered = lookup.offered
+        self._by_term: dict[str, list[tuple[Package, Capability]]] = {}
         self._present = [p for p in system.packages if p.state.present]
         self._forward: dict[int, list[Tie]] = {}
         self._by_path: dict[str, list[Package]] = {}
@@ -67,13 +78,41 @@ class Graph:
         """What meets a need, in the order of its alternatives."""
         if need.granted is not None:
             return Meeting(True)
-        return meet(need.condition, lambda term: self._meeting(term, asker))
+        here = meet(need.condition, lambda term: self._meeting(term, asker))
+        if here.met or self._offered is None:
+            return here
+        return meet(
+            need.condition, lambda term: self._meeting(term, asker) or self._fetchable(term, asker)
+        )
+
+    def _fetchable(self, term: Term, asker: Package) -> list[Package]:
+        """What is offered and meets a term: one for each name, those of that very name alone."""
+        assert self._offered is not None
+        if term.name not in self._by_term:
+            own = self._offered.called([term.name])
+            others = [package for _, package in self._offered.known_as("provides", [term.name])]
+            self._by_term[term.name] = [
+                (package, capability)
+                for package in dict.fromkeys((*own, *others))
+                for capability in self._offered.capabilities(package)
+                if capability.name == term.name
+            ]
+        meets = self._system.database.meets
+        found = [
+            holder
+            for holder, capability in self._by_term[term.name]
+            if meets(term, asker, holder, capability)
+        ]
+        if term.name.startswith("/"):
+            found += (package for _, package in self._offered.at(term.name))
+        own = [package for package in found if package.name == term.name]
+        return best_of_each(self._system, self._offered, own or found)
 
     def _meeting(self, term: Term, asker: Package) -> list[Package]:
         """The packages that meet a term: through a name that they provide, or by owning a path."""
         met: dict[int, Package] = {}
         meets = self._system.database.meets
-        if asker.state is State.ARCHIVE and self._meets_itself(term, asker):
+        if asker.state in _NOT_HERE and self._meets_itself(term, asker):
             # What is installed of that name would make room for it.
             return [asker]
         for holder, capability in self._holders.get(term.name, ()):
@@ -129,8 +168,31 @@ class Graph:
         return found
 
     def reverse(self, package: Package) -> list[Tie]:
-        """Every tie of other packages to this one."""
-        return self._reverse.get(id(package), [])
+        """Every tie of other packages to this one: of those that are offered, where the scope says so."""
+        found = self._reverse.get(id(package), []) if package.state.present else []
+        if self._offered is None:
+            return found
+        return [*found, *self._reverse_offered(package, {tie.asker.name for tie in found})]
+
+    def _reverse_offered(self, package: Package, told: set[str]) -> list[Tie]:
+        """The ties of what is offered to a package, of each name what would be taken."""
+        assert self._offered is not None
+        capabilities = self._system.records(package).capabilities(package)
+        names = dict.fromkeys(capability.name for capability in capabilities)
+        askers = [p for p in self._offered.mentioning(list(names)) if p.name not in told]
+        meets = self._system.database.meets
+        found = []
+        for asker in best_of_each(self._system, self._offered, askers):
+            if asker.name == package.name:
+                continue
+            for need in self._system.records(asker).needs(asker):
+                if need.kind.positive and any(
+                    capability.name == term.name and meets(term, asker, package, capability)
+                    for term in terms_of(need.condition)
+                    for capability in capabilities
+                ):
+                    found.append(Tie(asker, need, package, True))
+        return found
 
     def walk(
         self,
@@ -214,3 +276,14 @@ class _Walk:
 
     def _end(self, tie: Tie) -> Package | None:
         return tie.asker if self._backwards else tie.holder
+
+
+def best_of_each(
+    system: System, offered: "Available", packages: Iterable[Package]
+) -> list[Package]:
+    """Of each name the package that would be taken, of these."""
+    from filigree.questions.candidates import candidates
+
+    found = list(dict.fromkeys(packages))
+    names = {package.name for package in found}
+    return found if len(names) == len(found) else candidates(system, offered, found)

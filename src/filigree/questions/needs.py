@@ -9,6 +9,7 @@ from filigree.model.answer import Answer, Gap
 from filigree.model.needs import Need, Relation
 from filigree.model.package import Package, State
 from filigree.questions.graph import HARD, Graph, Step, Tie
+from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
@@ -27,6 +28,8 @@ class NeedRow:
 
     `status` is None where it cannot be judged: the needs of another family's archive.
 
+    `repository` is who offers the package at the other end, where it is not installed.
+
     `via` is the package on this side; `repeat` is "cycle" or "folded" where the walk does not go
     on from here because it was, or is being, told elsewhere. `reason` is why a need is met without
     a package.
@@ -43,6 +46,7 @@ class NeedRow:
     via_version: str
     architecture: str | None
     reason: str | None
+    repository: str | None
 
 
 def needs(
@@ -50,12 +54,17 @@ def needs(
     subjects: Iterable[str],
     depth: int | None = 1,
     kinds: frozenset[Relation] = HARD,
+    scope: Scope = Scope.INSTALLED,
+    chosen: Chosen = EVERYTHING,
 ) -> Answer[NeedRow]:
     """What the subjects require, `depth` steps deep (None: to the end).
 
-    Bad news where a hard need (requires, requires-first) is unmet, or a subject is unknown.
+    Where repositories are asked, what is installed meets a need before what is only offered; then its
+    status is `available`. Bad news where a hard need (requires, requires-first) is unmet, or a subject
+    is unknown.
     """
-    return _walk(system, subjects, depth, kinds, backwards=False)
+    with looking(system, scope, chosen) as lookup:
+        return _walk(system, subjects, depth, kinds, lookup, backwards=False)
 
 
 def needed_by(
@@ -63,9 +72,12 @@ def needed_by(
     subjects: Iterable[str],
     depth: int | None = 1,
     kinds: frozenset[Relation] = HARD,
+    scope: Scope = Scope.INSTALLED,
+    chosen: Chosen = EVERYTHING,
 ) -> Answer[NeedRow]:
-    """What requires the subjects, `depth` steps away (None: to the end)."""
-    return _walk(system, subjects, depth, kinds, backwards=True)
+    """What requires the subjects, `depth` steps away (None: to the end), installed or offered."""
+    with looking(system, scope, chosen) as lookup:
+        return _walk(system, subjects, depth, kinds, lookup, backwards=True)
 
 
 def _walk(
@@ -73,14 +85,15 @@ def _walk(
     subjects: Iterable[str],
     depth: int | None,
     kinds: frozenset[Relation],
+    lookup: Lookup,
     backwards: bool,
 ) -> Answer[NeedRow]:
-    matched = match_subjects(system, subjects)
-    asked = (State.INSTALLED,) if backwards else (State.INSTALLED, State.ARCHIVE)
+    matched = match_subjects(system, subjects, lookup)
+    asked = (State.AVAILABLE,) if backwards else (State.AVAILABLE, State.ARCHIVE)
     starts = [p for p in matched.packages if p.state.present or p.state in asked]
-    notes = [str(unmatched) for unmatched in matched.unmatched]
+    notes = [*lookup.notes, *map(str, matched.unmatched)]
     notes += (f"{p.name} is not installed" for p in matched.packages if p not in starts)
-    graph = Graph(system)
+    graph = Graph(system, lookup)
     for start in starts:
         if not graph.judges(start):
             system.report(unjudged(system, start))
@@ -93,7 +106,10 @@ def _walk(
         "needed-by" if backwards else "needs",
         system.system_label,
         rows,
-        _summary(zip(starts, map(len, walks), strict=True), rows, reached),
+        {
+            **_summary(zip(starts, map(len, walks), strict=True), rows, reached),
+            "scope": lookup.scope.value,
+        },
         system.gaps,
         notes,
         bad_news=bool(notes) or any(r.status is Standing.UNMET and r.kind.hard for r in rows),
@@ -115,12 +131,15 @@ def _row(step: Step, backwards: bool) -> NeedRow:
         via_version=via.version if via else "",
         repeat=step.repeat,
         reason=why_without(tie.need) if end is None and tie.met else None,
+        repository=end.repository if end is not None and end.state is State.AVAILABLE else None,
     )
 
 
 def _status(tie: Tie) -> Standing | None:
     if tie.met is None:
         return None
+    if tie.met and tie.holder is not None and tie.holder.state is State.AVAILABLE:
+        return Standing.MET if tie.holder is tie.asker else Standing.AVAILABLE
     return Standing.MET if tie.met else Standing.UNMET
 
 
@@ -153,5 +172,7 @@ def _summary(
         "installed_size": sum(p.installed_size or 0 for p in reached.values()),
         "needs": len(rows),
         "unmet": sum(row.status is Standing.UNMET for row in rows),
+        "to_fetch": len(fetched := [p for p in reached.values() if p.state is State.AVAILABLE]),
+        "fetch_size": sum(p.archive_size or 0 for p in fetched),
         "deepest": max((row.depth for row in rows), default=0),
     }

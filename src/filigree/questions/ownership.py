@@ -5,13 +5,17 @@ import re
 from collections.abc import Iterable
 from enum import StrEnum
 from functools import lru_cache
-from typing import NamedTuple, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from filigree.access.directories import LINK_LIMIT, encoded
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.package import Package
+from filigree.model.repositories import Listed
 from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.available import Available
 
 PROGRAM_DIRECTORIES = (
     "/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin",
@@ -31,6 +35,7 @@ class How(StrEnum):
     DIVERTED = "diverted"
     ALTERNATIVE = "alternative"
     GENERATED = "generated"
+    OFFERED = "offered"
 
 
 class Owner(NamedTuple):
@@ -211,6 +216,60 @@ class OwnerSearch:
             return self._system.jail.names(path or "/")
         except AccessError:
             return []
+
+
+class OfferedSearch:
+    """Looks for what would bring a path, in the indexes of paths."""
+
+    def __init__(self, system: System, offered: "Available") -> None:
+        self._system = system
+        self._offered = offered
+
+    def find(self, asked: str) -> list[Owned]:
+        """What would bring a path, every path that a glob matches, or a command of that name."""
+        if "/" not in asked and asked not in (".", ".."):
+            if _GLOB.search(asked):
+                rows = [r for place in PROGRAM_DIRECTORIES for r in self._glob(f"{place}/{asked}")]
+            else:
+                rows = self._offered.named(asked)
+            rows = [r for r in rows if r[0].path.rpartition("/")[0] in PROGRAM_DIRECTORIES]
+            return self._grouped(rows)
+        path = absolute(self._system, asked)
+        if _GLOB.search(path):
+            return self._grouped(self._glob(path))
+        found = self._offered.at(path)
+        for alias in self._aliases(path):
+            found = found or [
+                (Listed(path, listed.holder, listed.kind), package)
+                for listed, package in self._offered.at(alias)
+            ]
+        return self._grouped(found) or [Owned(path, None, ())]
+
+    def _glob(self, pattern: str) -> list[tuple[Listed, Package]]:
+        # The index's own globs cross slashes; ours do not.
+        chooses = re.compile(glob_pattern(pattern)).fullmatch
+        return [row for row in self._offered.glob(pattern) if chooses(row[0].path)]
+
+    @staticmethod
+    def _aliases(path: str) -> list[str]:
+        """Other ways to write a path, where one of the first directories is a link into another."""
+        first = path.split("/")[1]
+        if first == "usr":
+            rest = path.removeprefix("/usr")
+            return [rest] if rest.split("/")[1] in _MERGED else []
+        return [f"/usr{path}"] if first in _MERGED else []
+
+    @staticmethod
+    def _grouped(rows: Iterable[tuple[Listed, Package]]) -> list[Owned]:
+        found: dict[str, dict[tuple[str, str, str], Owner]] = {}
+        for listed, package in rows:
+            key = (package.name, package.architecture, package.version)
+            owners = found.setdefault(listed.path, {})
+            owners.setdefault(key, Owner(package, How.OFFERED))
+        return [Owned(path, None, tuple(found[path].values())) for path in sorted(found)]
+
+
+_MERGED = ("bin", "sbin", "lib", "lib32", "lib64", "libx32")
 
 
 def absolute(system: System, path: str) -> str:

@@ -3,7 +3,6 @@
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from difflib import get_close_matches
 from enum import IntEnum
 from typing import TYPE_CHECKING
 
@@ -12,6 +11,7 @@ from filigree.model.errors import BadQuestion
 from filigree.model.package import Package
 from filigree.questions.available import Available
 from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.subjects import close_names
 from filigree.system import System
 
 if TYPE_CHECKING:
@@ -274,19 +274,6 @@ def _nothing(system: System, lookup: Lookup, words: Sequence[str], regex: bool) 
     names = {package.name for package in system.packages if package.state.present}
     if lookup.offered is not None:
         names |= lookup.offered.names()
-    close = [name for word in words for name in _close(word, names)]
+    close = [name for word in words for name in close_names(word, names)]
     hint = f"; did you mean {', '.join(close)}?" if close else ""
     return f"nothing matches {said}{hint}"
-
-
-def _close(word: str, names: Iterable[str]) -> list[str]:
-    """Names that are written much like a word. Of tens of thousands only the likely are compared."""
-    word = word.casefold()
-    pairs = {word[at : at + 2] for at in range(len(word) - 1)}
-    likely = [
-        name
-        for name in names
-        if abs(len(name) - len(word)) <= 3
-        and sum(pair in name for pair in pairs) * 2 >= len(pairs) - 1
-    ]
-    return get_close_matches(word, sorted(likely), n=3, cutoff=0.7)

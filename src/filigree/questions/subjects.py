@@ -12,13 +12,18 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from difflib import get_close_matches
+from typing import TYPE_CHECKING
 
 from filigree.families.registry import is_archive_name
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion, DatabaseError
 from filigree.model.package import Package
-from filigree.questions.ownership import OwnerSearch
+from filigree.questions.ownership import OwnerSearch, absolute
+from filigree.questions.scopes import INSTALLED, Lookup, Scope
 from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.available import Available
 
 _GLOB = re.compile(r"[*?\[]")
 _URL = re.compile(r"(?:https?|pkg):")
@@ -51,12 +56,16 @@ def is_path(subject: str) -> bool:
     return "/" in subject or subject in (".", "..")
 
 
-def match_subjects(system: System, subjects: Iterable[str]) -> Matched:
-    """The packages on record that the subjects point at, in the order of the subjects."""
+def match_subjects(system: System, subjects: Iterable[str], lookup: Lookup = INSTALLED) -> Matched:
+    """The packages that the subjects point at, in the order of the subjects.
+
+    By the scope of `lookup` those on record, those that would be taken of what is offered, or the
+    first where there are any and else the second.
+    """
     matched = Matched()
     seen: set[int] = set()
     for subject in subjects:
-        found = _match(system, subject)
+        found = _match_in(system, subject, lookup)
         if isinstance(found, Unmatched):
             matched.unmatched.append(found)
             continue
@@ -67,7 +76,87 @@ def match_subjects(system: System, subjects: Iterable[str]) -> Matched:
     return matched
 
 
-def _match(system: System, subject: str) -> Sequence[Package] | Unmatched:
+def _match_in(system: System, subject: str, lookup: Lookup) -> Sequence[Package] | Unmatched:
+    """What a subject points at, where the scope says that it is looked for."""
+    if lookup.offered is None:
+        return _match(system, subject)
+    if is_path(subject) and is_archive_name(subject):
+        return _match(system, subject)
+    if lookup.scope is Scope.ANY:
+        found = _match(system, subject)
+        here = not isinstance(found, Unmatched) and [p for p in found if p.state.present]
+        if here and not _GLOB.search(subject):
+            return here
+        more = _match_offered(system, subject, lookup.offered)
+        if isinstance(more, Unmatched):
+            return here or (more if lookup.offered.tables else found)
+        names = {p.name for p in here or ()}
+        return [*(here or ()), *(p for p in more if p.name not in names)]
+    return _match_offered(system, subject, lookup.offered)
+
+
+def _match_offered(
+    system: System, subject: str, offered: "Available"
+) -> Sequence[Package] | Unmatched:
+    """What would be taken of what is offered under a name, a glob or a path."""
+    from filigree.questions.candidates import candidates
+
+    _refuse(subject)
+    if is_path(subject):
+        path = absolute(system, subject)
+        rows = offered.glob(path) if _GLOB.search(path) else offered.at(path)
+        found = list({id(package): package for _, package in rows}.values())
+        if not found:
+            offered.report_pathless()
+            return Unmatched(subject, f"nothing that is offered has the path {subject}")
+        return candidates(system, offered, found)
+    name, architecture, version = split_subject(subject)
+    if _GLOB.search(name):
+        chooses = re.compile(fnmatch.translate(name)).match
+        by_name = list(offered.packages(lambda one: chooses(one) is not None))
+    else:
+        by_name = offered.called([name])
+    if not by_name:
+        return _unknown_offer(subject, name, offered)
+    same = system.family.compare_versions
+    narrowed = [
+        p
+        for p in by_name
+        if architecture in (None, p.architecture)
+        and (version is None or same(p.version, version) == 0)
+    ]
+    if not narrowed:
+        labels = dict.fromkeys(p.label for p in by_name)
+        return Unmatched(subject, f"nothing that is offered is {subject}", tuple(labels)[:3])
+    if version is not None:
+        return list({(p.architecture, p.version): p for p in reversed(narrowed)}.values())
+    return candidates(system, offered, narrowed, every_machine=architecture is not None)
+
+
+def _unknown_offer(subject: str, name: str, offered: "Available") -> Unmatched:
+    providers = dict.fromkeys(package.name for _, package in offered.known_as("provides", [name]))
+    if providers:
+        why = f"{name} is no package, but a name that others provide"
+        return Unmatched(subject, why, tuple(providers)[:5])
+    close = tuple(close_names(name, offered.names()))
+    return Unmatched(subject, f"no repository offers {subject}", close)
+
+
+def close_names(word: str, names: Iterable[str]) -> list[str]:
+    """Names that are written much like a word. Of tens of thousands only the likely are compared."""
+    word = word.casefold()
+    pairs = {word[at : at + 2] for at in range(len(word) - 1)}
+    likely = [
+        name
+        for name in names
+        if abs(len(name) - len(word)) <= 3
+        and sum(pair in name for pair in pairs) * 2 >= len(pairs) - 1
+    ]
+    return get_close_matches(word, sorted(likely), n=3, cutoff=0.7)
+
+
+def _refuse(subject: str) -> None:
+    """Raise BadQuestion where a subject is of a kind that is not read."""
     if not subject:
         raise BadQuestion("a subject is empty", None, "give a package name, a glob or a path")
     if _URL.match(subject):
@@ -76,6 +165,10 @@ def _match(system: System, subject: str) -> Sequence[Package] | Unmatched:
             None,
             "give a package name, a glob, or a path on the system",
         )
+
+
+def _match(system: System, subject: str) -> Sequence[Package] | Unmatched:
+    _refuse(subject)
     if is_path(subject):
         return _match_path(system, subject)
     name, architecture, version = split_subject(subject)

@@ -19,6 +19,7 @@ SCREENS = {
     "needs": "needs",
     "needed-by": "needs",
     "verify": "verify",
+    "groups": "groups",
     "repos": "repos",
     "seek": "seek",
     "behind": "behind",

@@ -1,7 +1,7 @@
 """What the indexes of a `deb` repository tell."""
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from filigree.families.deb.stanza import NotAPackage, package_of
@@ -13,7 +13,7 @@ from filigree.formats.numbers import whole_number
 from filigree.formats.stanzas import parse_stanza
 from filigree.model.answer import Gap
 from filigree.model.package import Package, State
-from filigree.model.repositories import Group, Listed, Membership, Offer
+from filigree.model.repositories import Group, Listed, Membership, Offer, Place
 
 DAMAGES_LIMIT = 20
 _TRANSLATED = re.compile(r"Description-(?!md5)\S+")
@@ -101,6 +101,22 @@ def package_offered(record: str, repository: str) -> Package | None:
         archive_size=whole_number(stanza.fields.get("Size")),
         repository=repository,
     )
+
+
+_DIGESTS = (("SHA512", "sha512"), ("SHA256", "sha256"), ("SHA1", "sha1"), ("MD5sum", "md5"))
+
+
+def place_of(record: str, addresses: Sequence[str]) -> Place:
+    """Where the archive of a record is, below the address of its repository."""
+    stanza = parse_stanza(record.encode("utf-8", "surrogateescape"))
+    fields = {} if isinstance(stanza, Damage) else stanza.fields
+    name = fields.get("Filename")
+    known = ((algorithm, fields.get(field)) for field, algorithm in _DIGESTS)
+    digest = next((f"{algorithm}:{value.lower()}" for algorithm, value in known if value), None)
+    address = (
+        f"{addresses[0].rstrip('/')}/{name.removeprefix('./')}" if addresses and name else None
+    )
+    return Place(address, whole_number(fields.get("Size")), digest)
 
 
 def groups_of(members: Iterable[tuple[str, str]]) -> Iterator[Group]:

@@ -20,6 +20,7 @@ from filigree.model.repositories import (
     IndexFile,
     Listed,
     Offer,
+    Place,
     Repository,
 )
 
@@ -77,6 +78,9 @@ class DebSources:
 
     def fields(self, package: Package, record: str) -> Mapping[str, str]:  # noqa: ARG002
         return package.fields
+
+    def place(self, record: str, repository: Repository) -> Place:
+        return offers.place_of(record, repository.addresses)
 
     def description_key_of(self, record: str) -> str | None:
         return description_key(record)

@@ -1,7 +1,7 @@
 """What the indexes of an `rpm` repository tell."""
 
 import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -24,6 +24,7 @@ from filigree.model.repositories import (
     Listed,
     Membership,
     Offer,
+    Place,
     Reference,
 )
 
@@ -91,6 +92,21 @@ def package_offered(one: Primary, repository: str) -> Package:
         built_at=moment_of(whole_number(facts.get("time.build"))),
         build_host=texts.get("buildhost") or None,
         repository=repository,
+    )
+
+
+def place_of(one: Primary, addresses: Sequence[str]) -> Place:
+    """Where the archive of a record is: below the base that it names, or its repository's address."""
+    facts = one.facts
+    named = (v for n, v in facts.items() if n.startswith("location.") and n.endswith("base"))
+    base = next(named, "") or (addresses[0] if addresses else "")
+    name = facts.get("location.href")
+    algorithm, digest = facts.get("checksum.type", ""), one.texts.get("checksum", "")
+    known = "sha1" if algorithm == "sha" else algorithm
+    return Place(
+        f"{base.rstrip('/')}/{name}" if base and name else None,
+        whole_number(facts.get("size.package")),
+        f"{known}:{digest.lower()}" if known and digest else None,
     )
 
 

@@ -24,6 +24,7 @@ from filigree.model.repositories import (
     IndexFile,
     Listed,
     Offer,
+    Place,
     Repository,
 )
 
@@ -90,6 +91,9 @@ class RpmSources:
 
     def fields(self, package: Package, record: str) -> Mapping[str, str]:  # noqa: ARG002
         return offers.fields_of(self._opened(record))
+
+    def place(self, record: str, repository: Repository) -> Place:
+        return offers.place_of(self._opened(record), repository.addresses)
 
     def description_key_of(self, record: str) -> str | None:  # noqa: ARG002
         return None

@@ -63,7 +63,7 @@ def _part(title: str, part: Sequence[BehindRow], ink: Ink) -> Iterator[str]:
         Column("installed", wrap=True),
         Column("newest offered" if ahead else "candidate", wrap=True),
         *([Column("from", wrap=True)] if len(sources) > 1 else []),
-        Column("to fetch", right=True),
+        *([] if ahead else [Column("to fetch", right=True)]),
         *([Column("why", wrap=True)] if reasons - {""} else []),
     ]
     yield from ink.table(columns, [_cells(row, columns) for row in part], 2)
@@ -90,8 +90,7 @@ def _why(row: BehindRow) -> Piece:
             severity = f" ({advisory.severity})" if advisory.severity else ""
             words.append(f"{advisory.identity}{severity}")
     if not words and row.why_security:
-        urgent = row.standing is Standing.BEHIND
-        words.append("from a repository for security" if urgent else row.why_security)
+        words.append("from a repository for security")
     if row.why and row.standing is not Standing.BEHIND:
         words.append(row.why)
     severe = any(one.severity in _SEVERE for one in row.advisories)

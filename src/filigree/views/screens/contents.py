@@ -33,8 +33,10 @@ def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterat
             yield ""
     parts: list[str | Piece] = [
         Piece(count_words(summary["paths"], "path"), Style.TITLE),
-        f" of {count_words(summary['packages'], 'package')}, {size_words(summary['size'])} in files",
+        f" of {count_words(summary['packages'], 'package')}",
     ]
+    if any(row.size is not None for row in answer.records):
+        parts.append(f", {size_words(summary['size'])} in files")
     if summary["tricks"]:
         tricks = count_words(summary["tricks"], "path")
         parts += ("; ", Piece(f"{tricks} would lead elsewhere", Style.BAD))

@@ -6,11 +6,11 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
-from filigree.model.package import Wanted
+from filigree.model.package import State, Wanted
 from filigree.questions.dossier import Dossier, NeedOfPackage
 from filigree.questions.needs import Standing
-from filigree.views.page import Ink, Piece, Style, line
-from filigree.views.screens.words import VERDICT_STYLES, fact, minute, standing
+from filigree.views.page import Column, Ink, Piece, Style, line
+from filigree.views.screens.words import VERDICT_STYLES, day, fact, minute, standing
 from filigree.views.text import size_words
 
 _FIELDS = tuple(field.name for field in fields(Dossier))
@@ -47,10 +47,17 @@ def rows(answer: Answer[Dossier], options: dict[str, Any]) -> Iterator[Sequence[
 def _dossier(row: Dossier, ink: Ink) -> Iterator[str]:
     yield ink.paint(line(Piece(row.name, Style.TITLE), f"  {row.summary or ''}"))
     yield from _identity(row, ink)
-    yield from _archive(row, ink) if row.archive else _standing(row, ink)
+    if row.archive:
+        yield from _archive(row, ink)
+    elif row.state is State.AVAILABLE:
+        yield from _available(row, ink)
+    else:
+        yield from _standing(row, ink)
     yield from _origin(row, ink, row.silent_on)
+    yield from _choices(row, ink)
     yield from _ties(row, ink)
     yield from _files(row, ink)
+    yield from _changes(row, ink)
     if row.description:
         yield from _heading("Description", ink)
         for text in row.description.split("\n"):
@@ -112,6 +119,23 @@ def _archive(row: Dossier, ink: Ink) -> Iterator[str]:
         yield from fact(ink, "  installed here", Piece("not installed", Style.FAINT), width=20)
 
 
+def _available(row: Dossier, ink: Ink) -> Iterator[str]:
+    yield from _heading("Standing", ink)
+    here = [
+        "this very version" if one.order == "same" else f"{one.version}, {one.order}"
+        for one in row.installed_here
+    ]
+    yield from _facts(
+        ink,
+        (
+            ("state", standing(row.state, row.held)),
+            ("installed here", "; ".join(here) or Piece("not installed", Style.FAINT)),
+            ("archive size", size_words(row.archive_size)),
+            ("installed size", size_words(row.installed_size)),
+        ),
+    )
+
+
 def _standing(row: Dossier, ink: Ink) -> Iterator[str]:
     yield from _heading("Standing", ink)
     wanted = _WANTED.get(row.wanted)
@@ -147,6 +171,8 @@ def _origin(row: Dossier, ink: Ink, silent_on: Mapping[str, str]) -> Iterator[st
         ("built", minute(row.built_at) or Piece(silent_on.get("built_at", ""), Style.FAINT)),
         ("built on", row.build_host),
         ("repository", row.repository),
+        ("archive", row.address),
+        ("digest", row.digest),
         ("seal", row.seal),
         ("key", row.key_id),
     )
@@ -154,6 +180,42 @@ def _origin(row: Dossier, ink: Ink, silent_on: Mapping[str, str]) -> Iterator[st
     if told:
         yield from _heading("Origin", ink)
         yield from told
+
+
+_CHOICES = (
+    Column(""), Column("version", wrap=True), Column("arch"), Column("priority", right=True),
+    Column("offered by", wrap=True), Column("what the rules say", wrap=True),
+)  # fmt: skip
+_CHANGES_SHOWN = 5
+
+
+def _choices(row: Dossier, ink: Ink) -> Iterator[str]:
+    """All versions of that name, from where, and which of them would be taken."""
+    if not row.choices:
+        return
+    yield from _heading("Versions, the newest first", ink)
+    table = []
+    for one in row.choices:
+        said = one.verdict if one.priority is None else f"{one.verdict}; {one.why}"
+        offered = ", ".join([*(["installed"] if one.installed else []), *one.repositories])
+        mark = Style.GOOD if one.taken else Style.PLAIN
+        number = "" if one.priority is None else str(one.priority)
+        table.append([
+            "→" if one.taken else "", Piece(one.version, mark), one.architecture, number, offered,
+            said,
+        ])  # fmt: skip
+    yield from ink.table(_CHOICES, table, 2)
+
+
+def _changes(row: Dossier, ink: Ink) -> Iterator[str]:
+    if not row.changes:
+        return
+    yield from _heading("What changed, the newest first", ink)
+    for change in row.changes[:_CHANGES_SHOWN]:
+        who = Piece(f"  {change.who}", Style.FAINT)
+        yield from fact(ink, f"  {day(change.at)}", change.what, who, width=20)
+    if len(row.changes) > _CHANGES_SHOWN:
+        yield f"  and {len(row.changes) - _CHANGES_SHOWN:,} more (--format json has them all)"
 
 
 def _ties(row: Dossier, ink: Ink) -> Iterator[str]:
@@ -173,6 +235,9 @@ def _ties(row: Dossier, ink: Ink) -> Iterator[str]:
 def _need(need: NeedOfPackage) -> list[str | Piece]:
     if need.status is None:
         return [need.requirement]
+    if need.status is Standing.AVAILABLE:
+        names = f"  not installed; {', '.join(need.met_by)} would meet it"
+        return [need.requirement, Piece(names, Style.WARN)]
     if need.status is Standing.UNMET:
         return [
             need.requirement,

@@ -27,7 +27,8 @@ def screen(answer: Answer[NeedRow], ink: Ink, options: dict[str, Any]) -> Iterat
             line(Piece(subject["name"], Style.TITLE), f" {subject['version']}{machine}")
         )
         if not group:
-            nothing = "nothing installed needs it" if backwards else "it needs nothing"
+            where = "" if answer.summary["scope"] == "any" else f" {answer.summary['scope']}"
+            nothing = f"nothing{where} needs it" if backwards else "it needs nothing"
             yield ink.paint(line("  ", Piece(nothing, Style.FAINT)))
         elif any(row.depth > 1 for row in group):
             yield from _tree(group, ink, backwards)
@@ -47,12 +48,15 @@ def rows(answer: Answer[NeedRow], options: dict[str, Any]) -> Iterator[Sequence[
 
 
 def _table(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
+    offered = any(row.repository for row in group)
+    columns: tuple[Column, ...]
     if backwards:
         columns = (
             Column("needed by", wrap=True),
             Column("version"),
             Column("how"),
             Column("as", wrap=True),
+            *([Column("offered by", wrap=True)] if offered else []),
         )
         table = [_backward_cells(row) for row in group]
     else:
@@ -61,10 +65,13 @@ def _table(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]
             Column("how"),
             Column("met by", wrap=True),
             Column("version"),
+            *([Column("offered by", wrap=True)] if offered else []),
         )
         ends = {(row.name, row.architecture) for row in group}
         names = [name for name, _ in ends]
         table = [_forward_cells(row, names.count(row.name) > 1) for row in group]
+    if offered:
+        table = [[*cells, row.repository or ""] for cells, row in zip(table, group, strict=True)]
     yield from ink.table(columns, table, indent=2)
 
 
@@ -91,6 +98,9 @@ def _tree(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
             asked = f"  needs {row.requirement}" if backwards else f"  for {row.requirement}"
             if backwards or row.requirement != row.name:
                 parts.append(Piece(asked, Style.FAINT))
+            if row.repository:
+                words = f"  not installed; {row.repository} offers it"
+                parts.append(Piece(words, Style.FAINT if backwards else Style.WARN))
         if row.kind not in (Relation.REQUIRES, Relation.REQUIRES_FIRST):
             parts.append(Piece(f"  {_kind(row)}", Style.FAINT))
         if row.repeat:
@@ -107,7 +117,8 @@ def _met(row: NeedRow, several: bool) -> Piece:
         return Piece("unmet", Style.BAD if row.kind.hard else Style.FAINT)
     if row.name is None:
         return Piece(row.reason or "", Style.FAINT)
-    return Piece(f"{row.name}:{row.architecture}" if several else row.name, Style.NAME)
+    style = Style.WARN if row.status is Standing.AVAILABLE else Style.NAME
+    return Piece(f"{row.name}:{row.architecture}" if several else row.name, style)
 
 
 def _closing(answer: Answer[NeedRow], backwards: bool) -> list[str | Piece]:
@@ -116,6 +127,11 @@ def _closing(answer: Answer[NeedRow], backwards: bool) -> list[str | Piece]:
     parts: list[str | Piece] = [Piece(number, Style.TITLE)]
     parts.append(" would be affected" if backwards else " needed")
     parts.append(f", {size_words(summary['installed_size'])} installed")
+    if summary["to_fetch"]:
+        words = f"{summary['to_fetch']:,} of them not installed"
+        if not backwards:
+            words += f", {size_words(summary['fetch_size'])} to fetch"
+        parts.append(f", {words}")
     if summary["deepest"] > 1:
         parts.append(f", up to {summary['deepest']} steps away")
     if not backwards:

@@ -16,6 +16,7 @@ _WORDS = {
     How.DIVERTED: "its copy was moved here",
     How.ALTERNATIVE: "chosen among alternatives",
     How.GENERATED: "made when it was installed",
+    How.OFFERED: "it would bring it",
 }
 _MANY = 4
 
@@ -31,7 +32,7 @@ def screen(answer: Answer[PathOwners], ink: Ink, options: dict[str, Any]) -> Ite
         cells
         for found in answer.records
         if len(found.owners) <= _MANY
-        for cells in _cells(found, bool(options.get("inside")))
+        for cells in _cells(found, bool(options.get("inside")), bool(options.get("offered")))
     ]
     if table:
         yield from ink.table(columns, table)
@@ -50,25 +51,31 @@ def screen(answer: Answer[PathOwners], ink: Ink, options: dict[str, Any]) -> Ite
 
 def titles(options: dict[str, Any]) -> Sequence[str]:
     own = ("path", "resolved", "name", "version", "architecture", "how")
+    if options.get("offered"):
+        return (*own, "repository")
     return (*own, "archive") if options.get("inside") else own
 
 
 def rows(answer: Answer[PathOwners], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
     wide = len(titles(options))
+    offered = bool(options.get("offered"))
     for found in answer.records:
         if not found.owners:
             yield (found.path, found.resolved, None, None, None, None, None)[:wide]
         for owner in found.owners:
-            end = (owner.name, owner.version, owner.architecture, owner.how, owner.archive)
+            last = owner.repository if offered else owner.archive
+            end = (owner.name, owner.version, owner.architecture, owner.how, last)
             yield (found.path, found.resolved, *end)[:wide]
 
 
-def _cells(found: PathOwners, inside: bool) -> Iterator[list[str | Piece]]:
+def _cells(found: PathOwners, inside: bool, offered: bool) -> Iterator[list[str | Piece]]:
     path = found.path
     if found.resolved is not None and found.resolved != path:
         path = f"{path} → {found.resolved}"
     if not found.owners:
         there = "of nobody's" if found.resolved else "there is no such path"
+        if offered and not found.resolved:
+            there = "in no index of paths"
         if inside:
             there = "in none of the archives"
         yield [path, Piece(there, Style.BAD), "", ""]
@@ -80,6 +87,8 @@ def _cells(found: PathOwners, inside: bool) -> Iterator[list[str | Piece]]:
 
 def _how(found: PathOwners, owner: OwnerName) -> str:
     words = _WORDS[owner.how]
+    if owner.repository:
+        return f"{words}, by {owner.repository}"
     return words if found.resolved else f"{words}; not on the disk"
 
 
