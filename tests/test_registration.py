@@ -69,7 +69,7 @@ class Database:
     def managed_links(self):
         return {}
 
-    def sources(self, now, keyring):
+    def sources(self, now, keyring, own=None):
         return None
 
     def keeper_of(self, path):

@@ -31,6 +31,7 @@ _WHERE = {
     "seek": "filigree.questions.seek",
     "behind": "filigree.questions.behind",
     "groups": "filigree.questions.groups",
+    "refresh": "filigree.questions.refresh",
     "Scope": "filigree.questions.scopes",
     "Chosen": "filigree.questions.scopes",
 }
@@ -49,6 +50,7 @@ if TYPE_CHECKING:
     from filigree.questions.needs import needed_by as needed_by
     from filigree.questions.needs import needs as needs
     from filigree.questions.owner import owner as owner
+    from filigree.questions.refresh import refresh as refresh
     from filigree.questions.repos import repos as repos
     from filigree.questions.scopes import Chosen as Chosen
     from filigree.questions.scopes import Scope as Scope

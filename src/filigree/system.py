@@ -4,6 +4,7 @@ import os
 from collections.abc import Sequence
 from functools import cached_property
 from glob import escape as glob_escape
+from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail, LentFile
 from filigree.families.looking import os_release
@@ -15,6 +16,9 @@ from filigree.model.answer import Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, words_of
 from filigree.model.package import Package, State
 from filigree.paths import PathIndex
+
+if TYPE_CHECKING:
+    from filigree.access.remote import RemoteFile
 
 
 class System:
@@ -28,7 +32,7 @@ class System:
         self._gaps: dict[Gap, None] = {}
         self._opened: dict[str, Archive] = {}
         self._archives: dict[int, Archive] = {}
-        self._lent: list[LentFile] = []
+        self._lent: list[LentFile | RemoteFile] = []
         self.offered: Records | None = None
         self.database: Database = self.family.open(self.jail, self.report)
 
@@ -70,17 +74,24 @@ class System:
         return self._archives.get(id(package), self.database)
 
     def archive(self, path: str) -> Archive:
-        """The archive at a path of the auditor's own file system, opened once.
+        """The archive at a path of the auditor's own file system, or at an address, opened once.
 
         Raises AccessError where no regular file can be read there, DatabaseError where it is none.
         """
         if path not in self._opened:
-            source = self._outside.lend(os.path.abspath(path))
+            source = self._borrowed(path)
             self._lent.append(source)
             archive = open_archive(source, path, self.report)
             self._opened[path] = archive
             self._archives[id(archive.package)] = archive
         return self._opened[path]
+
+    def _borrowed(self, path: str) -> "LentFile | RemoteFile":
+        if not path.startswith(("http://", "https://")):
+            return self._outside.lend(os.path.abspath(path))
+        from filigree.access.remote import RemoteFile
+
+        return RemoteFile(path)
 
     def archive_of(self, package: Package) -> Archive | None:
         """The archive that a package was read from; None where it is on record."""

@@ -10,7 +10,7 @@ import pytest
 
 from filigree.demo.curlew import build_curlew
 from filigree.demo.repository import public_key
-from filigree.families.deb.repositories import list_name
+from filigree.families.deb.copies import list_name
 from filigree.model.errors import BadQuestion
 from filigree.model.repositories import SealVerdict
 from filigree.questions.repos import RepositoryRow, repos

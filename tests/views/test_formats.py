@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from filigree.demo.offering import write_repositories
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.files import Role
 from filigree.model.needs import Relation
@@ -19,8 +20,9 @@ from filigree.questions.dossier import dossier
 from filigree.questions.groups import groups
 from filigree.questions.needs import needed_by, needs
 from filigree.questions.owner import owner
+from filigree.questions.refresh import refresh
 from filigree.questions.repos import repos
-from filigree.questions.scopes import Scope
+from filigree.questions.scopes import Chosen, Scope
 from filigree.questions.seek import seek
 from filigree.questions.survey import survey
 from filigree.questions.verify import verify
@@ -68,17 +70,24 @@ SCHEMA = {
     "seek": "name version architecture installed summary repositories candidate rank matched",
     "behind": "name architecture installed candidate repository size security advisories held standing "
     "candidate_name why_security why",
+    "refresh": "identity address architecture outcome why seal made_at expires_at packages sent remarks "
+    "older",
     "groups": "identity name summary repository installed missing members groups",
 }
 
 
 @pytest.fixture(scope="module", params=["heron", "curlew", "archives", "offered"])
 def answers(
-    request: pytest.FixtureRequest, heron: Path, curlew: Path, archives: dict[str, Path]
+    request: pytest.FixtureRequest,
+    heron: Path,
+    curlew: Path,
+    archives: dict[str, Path],
+    tmp_path_factory: pytest.TempPathFactory,
 ) -> Iterator[dict[str, Answer[Any]]]:
     """Every question's answer, by station; of the archives what can be asked of them."""
     with open_system(str(heron if request.param == "heron" else curlew)) as system:
         found = {question: ask(system) for question, ask in ASK.items()}
+        found["refresh"] = refreshed(system, tmp_path_factory.mktemp("kept"))
         if request.param == "offered":
             scope = Scope.AVAILABLE
             found["census"] = census(system, scope=Scope.ANY)
@@ -94,6 +103,16 @@ def answers(
             found["needs"] = needs(system, paths, None, frozenset(Relation))
             found["owner"] = owner(system, ["/etc/**", "tidegauge", "nothing"], paths)
         yield found
+
+
+def refreshed(system: System, folder: Path) -> Answer[Any]:
+    """Indexes out of a folder: no server is asked."""
+    offered = write_repositories(folder / "offered")
+    address = (
+        f"{offered}/coast saltmarsh main" if system.family.name == "deb" else f"{offered}/rpm/base"
+    )
+    chosen = Chosen(cache=str(folder / "cache"), addresses=(address,))
+    return refresh(system, chosen=chosen, added_only=True)
 
 
 def text_of(answer: Answer[Any], form: Format, **options: Any) -> str:

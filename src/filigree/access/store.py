@@ -148,6 +148,10 @@ class OfferTable(Table[Offer]):
         """The number and name of each."""
         return self.connection.execute("SELECT id, name FROM offers").fetchall()
 
+    def versions(self) -> Iterator[tuple[str, str]]:
+        """The name and version of each."""
+        return self.ask("SELECT name, version FROM offers")
+
     def offers(self, numbers: Sequence[int] | None = None) -> Iterator[KeptOffer]:
         """All, or those with the numbers given."""
         query = f"SELECT {_OFFER} FROM offers"

@@ -111,6 +111,16 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         ("behind", "behind --security", "behind --root /mnt/heron --format json"),
     ),
     (
+        "refresh",
+        sources.refresh,
+        _SOURCES,
+        (
+            "refresh",
+            "refresh --root /mnt/heron --keyring ./keys.asc",
+            "refresh coast-base --paths",
+        ),
+    ),
+    (
         "demo",
         demo.demo,
         _TELL,

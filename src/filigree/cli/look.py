@@ -4,27 +4,13 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.options import (
-    Asked,
-    Keyring,
-    NoCache,
-    OfAny,
-    OfAvailable,
-    OfInstalled,
-    Repo,
-    Subjects,
-    chosen_sources,
-    complete_packages,
-    question,
-    scope_of,
-    typed_path,
-)
+from filigree.cli.options import Asked, Subjects, complete_packages, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
 from filigree.model.package import Reason, State
 from filigree.questions.census import Filter, Match, Order
 from filigree.questions.rows import PACKAGE_FIELDS
-from filigree.questions.scopes import Scope
+from filigree.questions.scopes import Chosen, Scope
 from filigree.system import System
 
 
@@ -79,9 +65,6 @@ def census(
         list[str] | None,
         typer.Option(help="Only this architecture; repeatable.", show_default=False),
     ] = None,
-    installed: OfInstalled = False,
-    available: OfAvailable = False,
-    both: OfAny = False,
     group: Annotated[
         list[str] | None,
         typer.Option(
@@ -96,9 +79,6 @@ def census(
     outsiders: Annotated[
         bool, typer.Option("--outsiders", help="Only what is installed and no repository offers.")
     ] = False,
-    repo: Repo = None,
-    keyring: Keyring = None,
-    no_cache: NoCache = False,
     sort: Annotated[Order, typer.Option(help="Largest and newest come first.")] = Order.NAME,
     reverse: Annotated[bool, typer.Option("--reverse", help="The other way round.")] = False,
     limit: Annotated[
@@ -113,14 +93,16 @@ def census(
             show_default=False,
         ),
     ] = None,
+    *,
+    scope: Scope,
+    sources: Chosen,
 ) -> Asked:
     """What is installed: filtered, sorted, counted, totalled."""
     if group or all_groups:
         from filigree.questions.groups import groups
 
         names = [typed_path(name) for name in group or ()]
-        asked = chosen_sources(repo, no_cache, keyring)
-        return groups(system, names, asked), {"detail": bool(names)}
+        return groups(system, names, sources), {"detail": bool(names)}
     from filigree.questions.census import census
 
     wanted = Filter(
@@ -133,8 +115,7 @@ def census(
         architectures=tuple(arch or ()),
     )
     answer = census(
-        system, wanted, sort, reverse, limit, scope_of(installed, available, both), outsiders,
-        chosen_sources(repo, no_cache, keyring),
+        system, wanted, sort, reverse, limit, scope, outsiders, sources,
     )  # fmt: skip
     return answer, {"count": count, "columns": _columns(columns)}
 
@@ -146,18 +127,14 @@ def dossier(
     full: Annotated[
         bool, typer.Option("--full", help="Also the record itself, every field by its own name.")
     ] = False,
-    installed: OfInstalled = False,
-    available: OfAvailable = False,
-    both: OfAny = False,
-    repo: Repo = None,
-    keyring: Keyring = None,
-    no_cache: NoCache = False,
+    *,
+    scope: Scope,
+    sources: Chosen,
 ) -> Asked:
     """Everything known of a package."""
     from filigree.questions.dossier import dossier
 
-    scope, chosen = scope_of(installed, available, both), chosen_sources(repo, no_cache, keyring)
-    return dossier(system, map(typed_path, subjects), full, scope, chosen), {}
+    return dossier(system, map(typed_path, subjects), full, scope, sources), {}
 
 
 @question
@@ -179,16 +156,14 @@ def seek(
     limit: Annotated[
         int | None, typer.Option(min=0, help="At most so many.", show_default=False)
     ] = None,
-    repo: Repo = None,
-    keyring: Keyring = None,
-    no_cache: NoCache = False,
+    *,
+    sources: Chosen,
 ) -> Asked:
     """Which packages match some words, installed or available."""
     from filigree.questions.seek import seek
 
-    chosen = chosen_sources(repo, no_cache, keyring)
     typed = [typed_path(word) for word in words]
-    return seek(system, typed, names_only, regex, installed, limit, chosen), {}
+    return seek(system, typed, names_only, regex, installed, limit, sources), {}
 
 
 @question
@@ -209,18 +184,14 @@ def contents(
     totals: Annotated[
         bool, typer.Option("--totals", help="Only counts and sizes by role.")
     ] = False,
-    installed: OfInstalled = False,
-    available: OfAvailable = False,
-    both: OfAny = False,
-    repo: Repo = None,
-    keyring: Keyring = None,
-    no_cache: NoCache = False,
+    *,
+    scope: Scope,
+    sources: Chosen,
 ) -> Asked:
     """Which files are in a package, by role."""
     from filigree.questions.contents import contents
 
-    scope, chosen = scope_of(installed, available, both), chosen_sources(repo, no_cache, keyring)
-    answer = contents(system, map(typed_path, subjects), role or (), scope, chosen)
+    answer = contents(system, map(typed_path, subjects), role or (), scope, sources)
     return answer, {"tree": tree, "totals": totals}
 
 
@@ -244,20 +215,16 @@ def owner(
             show_default=False,
         ),
     ] = None,
-    installed: OfInstalled = False,
-    available: OfAvailable = False,
-    both: OfAny = False,
-    repo: Repo = None,
-    keyring: Keyring = None,
-    no_cache: NoCache = False,
+    *,
+    scope: Scope,
+    sources: Chosen,
 ) -> Asked:
     """Which package a path comes from, and how we know."""
     from filigree.questions.owner import owner
 
-    scope, chosen = scope_of(installed, available, both), chosen_sources(repo, no_cache, keyring)
     if inside and scope is not Scope.INSTALLED:
         raise BadQuestion(f"--in and --{scope} cannot go together", None, "give one of them")
-    answer = owner(system, map(typed_path, paths), map(typed_path, inside or ()), scope, chosen)
+    answer = owner(system, map(typed_path, paths), map(typed_path, inside or ()), scope, sources)
     return answer, {"inside": bool(inside), "offered": scope is not Scope.INSTALLED}
 
 

@@ -53,6 +53,7 @@ class Shared:
 Asked = tuple[Answer[Any], dict[str, Any]]
 """What a command returns: the answer, and how its view is to show it."""
 
+_WHERE = "Where packages are looked for"
 _PANEL = "The system, and how the answer is shown"
 _SHARED: dict[str, tuple[Any, Any]] = {
     "root": (
@@ -99,13 +100,60 @@ _SHARED: dict[str, tuple[Any, Any]] = {
 }
 
 
+_SCOPES: dict[str, tuple[Any, Any]] = {
+    "installed": (
+        Annotated[bool, typer.Option("--installed", rich_help_panel=_WHERE,
+                  help="Among what is installed. This is the default.")], False,
+    ),
+    "available": (
+        Annotated[bool, typer.Option("--available", rich_help_panel=_WHERE,
+                  help="Among what the repositories offer.")], False,
+    ),
+    "both": (
+        Annotated[bool, typer.Option("--any", rich_help_panel=_WHERE,
+                  help="Among what is installed, and then what is offered.")], False,
+    ),
+}  # fmt: skip
+_SOURCES: dict[str, tuple[Any, Any]] = {
+    "repo": (
+        Annotated[list[str] | None, typer.Option("--repo", rich_help_panel=_WHERE,
+                  help="Only what this repository offers, a glob; repeatable.",
+                  show_default=False)], None,
+    ),
+    "repo_url": (
+        Annotated[list[str] | None, typer.Option("--repo-url", metavar="URL", rich_help_panel=_WHERE,
+                  help="Also what is offered at this address or in this folder, fetched into your "
+                  "cache; with a suite and components behind it, where the family has those; "
+                  "repeatable.", show_default=False)], None,
+    ),
+    "refreshed": (
+        Annotated[bool, typer.Option("--refreshed", rich_help_panel=_WHERE,
+                  help="By the indexes that `refresh` fetched, where they are as new.")], False,
+    ),
+    "keyring": (
+        Annotated[list[str] | None, typer.Option("--keyring", metavar="FILE|DIR",
+                  rich_help_panel=_WHERE, help="Judge seals with these keys of yours, and not with "
+                  "the root's; repeatable.", show_default=False)], None,
+    ),
+    "no_cache": (
+        Annotated[bool, typer.Option("--no-cache", rich_help_panel=_WHERE,
+                  help="Parse indexes anew, and keep nothing of them.")], False,
+    ),
+}  # fmt: skip
+_PATHS_TOO = ("contents", "owner")
+"""The commands that ask indexes of paths: they are fetched for these alone."""
+
+
 def question(command: Callable[..., Asked]) -> Callable[..., None]:
     """Make a command of a function that takes a system and its own options."""
     signature = inspect.signature(command)
-    own = [p for name, p in signature.parameters.items() if name not in ("system", "shared")]
+    ours = ("system", "shared", "scope", "sources")
+    own = [p for name, p in signature.parameters.items() if name not in ours]
+    scoped, sourced = "scope" in signature.parameters, "sources" in signature.parameters
+    tables = {**(_SCOPES if scoped else {}), **(_SOURCES if sourced else {}), **_SHARED}
     added = [
         inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=kind)
-        for name, (kind, default) in _SHARED.items()
+        for name, (kind, default) in tables.items()
     ]
 
     @functools.wraps(command)
@@ -114,6 +162,13 @@ def question(command: Callable[..., Asked]) -> Callable[..., None]:
 
         subjects = tuple(kwargs.get("inside") or kwargs.get("subjects") or ())
         shared = Shared(**{name: kwargs.pop(name) for name in _SHARED}, subjects=subjects)
+        given = {name: kwargs.pop(name) for name in tables if name not in _SHARED}
+        if scoped:
+            more = bool(given["repo_url"] or given["refreshed"])
+            flags = given["installed"], given["available"], given["both"]
+            kwargs["scope"] = _scope_of(*flags, asks_more=more)
+        if sourced:
+            kwargs["sources"] = _sources_of(given, command.__name__ in _PATHS_TOO)
         status = answer_and_show(shared, functools.partial(command, *args, **kwargs))
         raise typer.Exit(status)
 
@@ -124,37 +179,6 @@ def question(command: Callable[..., Asked]) -> Callable[..., None]:
     return run
 
 
-NoCache = Annotated[
-    bool, typer.Option("--no-cache", help="Parse indexes anew, and keep nothing of them.")
-]
-
-
-OfAvailable = Annotated[
-    bool, typer.Option("--available", help="Among what the repositories offer.")
-]
-OfAny = Annotated[
-    bool, typer.Option("--any", help="Among what is installed, and then what is offered.")
-]
-OfInstalled = Annotated[
-    bool, typer.Option("--installed", help="Among what is installed. This is the default.")
-]
-Repo = Annotated[
-    list[str] | None,
-    typer.Option(help="Only what this repository offers, a glob; repeatable.", show_default=False),
-]
-
-
-Keyring = Annotated[
-    list[str] | None,
-    typer.Option(
-        "--keyring",
-        metavar="FILE|DIR",
-        help="Judge seals with these keys of yours, and not with the root's; repeatable.",
-        show_default=False,
-    ),
-]
-
-
 def cache_folder() -> str:
     """The auditor's own folder for what can be made again."""
     from platformdirs import user_cache_dir
@@ -162,7 +186,7 @@ def cache_folder() -> str:
     return user_cache_dir("filigree", appauthor=False)
 
 
-def scope_of(installed: bool, available: bool, both: bool) -> "Scope":
+def _scope_of(installed: bool, available: bool, both: bool, asks_more: bool) -> "Scope":
     """Where packages are looked for. Raises BadQuestion where two scopes are named."""
     from filigree.questions.scopes import Scope
 
@@ -170,17 +194,24 @@ def scope_of(installed: bool, available: bool, both: bool) -> "Scope":
     named = [name for name, is_given in given.items() if is_given]
     if len(named) > 1:
         raise BadQuestion(f"{' and '.join(named)} cannot go together", None, "give one of them")
+    if asks_more and not named:
+        return Scope.ANY
     return Scope.AVAILABLE if available else Scope.ANY if both else Scope.INSTALLED
 
 
-def chosen_sources(
-    repo: list[str] | None, no_cache: bool, keyring: list[str] | None = None
-) -> "Chosen":
-    """Which repositories a command asks, and where is kept what was parsed of them."""
+def _sources_of(given: dict[str, Any], paths: bool) -> "Chosen":
+    """Which repositories a command asks, and where is kept what was fetched and parsed of them."""
+    from filigree.cli.progress import FetchLine
     from filigree.questions.scopes import Chosen
 
-    names, keys = tuple(map(typed_path, repo or ())), tuple(map(typed_path, keyring or ()))
-    return Chosen(names, None if no_cache else cache_folder(), keys)
+    def typed(name: str) -> tuple[str, ...]:
+        return tuple(map(typed_path, given[name] or ()))
+
+    return Chosen(
+        repositories=typed("repo"), cache=None if given["no_cache"] else cache_folder(),
+        keyring=typed("keyring"), refreshed=given["refreshed"], addresses=typed("repo_url"),
+        paths=paths, progress=FetchLine() if given["repo_url"] else None,
+    )  # fmt: skip
 
 
 def typed_path(text: str) -> str:

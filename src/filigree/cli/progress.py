@@ -2,12 +2,41 @@
 
 import sys
 import time
+from typing import TYPE_CHECKING
 
 from filigree.questions.verify import Progress
-from filigree.views.text import size_words
+from filigree.views.text import escaped, size_words
+
+if TYPE_CHECKING:
+    from filigree.access.fetching import Progress as Fetching
 
 PATIENCE = 1.0
 PACE = 0.2
+
+
+class FetchLine:
+    """One line that is written over: what is fetched, and how far that has come."""
+
+    def __init__(self) -> None:
+        self._started = time.monotonic()
+        self._shown = 0.0
+        self._terminal = sys.stderr.isatty()
+
+    def __call__(self, now: "Fetching") -> None:
+        moment = time.monotonic()
+        waited = moment - self._started >= PATIENCE and moment - self._shown >= PACE
+        if not self._terminal or not waited:
+            return
+        self._shown = moment
+        name = escaped(now.address.rpartition("/")[2])[:40]
+        share = f"{now.done / now.total:5.0%}  " if now.total else ""
+        sys.stderr.write(f"\r\x1b[K{share}{size_words(now.done)} of {name}")
+        sys.stderr.flush()
+
+    def close(self) -> None:
+        if self._shown:
+            sys.stderr.write("\r\x1b[K")
+            sys.stderr.flush()
 
 
 class ProgressLine:

@@ -1,18 +1,11 @@
-"""The commands about sources: repos, behind."""
+"""The commands about sources: repos, behind, refresh."""
 
 from typing import Annotated
 
 import typer
 
-from filigree.cli.options import (
-    Asked,
-    Keyring,
-    NoCache,
-    Repo,
-    chosen_sources,
-    question,
-    typed_path,
-)
+from filigree.cli.options import Asked, question, typed_path
+from filigree.questions.scopes import Chosen
 from filigree.system import System
 
 
@@ -27,13 +20,14 @@ def repos(
             show_default=False,
         ),
     ] = None,
-    keyring: Keyring = None,
+    *,
+    sources: Chosen,
 ) -> Asked:
     """Which repositories, in detail."""
     from filigree.questions.repos import repos
 
-    answer = repos(system, map(typed_path, names or ()), map(typed_path, keyring or ()))
-    return answer, {"detail": bool(names)}
+    wanted = [*map(typed_path, names or ()), *sources.repositories]
+    return repos(system, wanted, chosen=sources), {"detail": bool(names)}
 
 
 @question
@@ -42,11 +36,40 @@ def behind(
     security: Annotated[
         bool, typer.Option("--security", help="Only what is for security.")
     ] = False,
-    repo: Repo = None,
-    keyring: Keyring = None,
-    no_cache: NoCache = False,
+    *,
+    sources: Chosen,
 ) -> Asked:
     """What has a newer version, which of it is for security."""
     from filigree.questions.behind import behind
 
-    return behind(system, security, chosen_sources(repo, no_cache, keyring)), {}
+    return behind(system, security, sources), {}
+
+
+@question
+def refresh(
+    system: System,
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="REPOSITORY",
+            help="Only these: an identity, a name, a suite, or a glob of one.",
+            show_default=False,
+        ),
+    ] = None,
+    paths: Annotated[
+        bool,
+        typer.Option("--paths", help="Also the indexes of paths and of changes, which are large."),
+    ] = False,
+    *,
+    sources: Chosen,
+) -> Asked:
+    """Fetch the indexes of repositories into your own cache; the system is not touched."""
+    from filigree.cli.progress import FetchLine
+    from filigree.questions.refresh import refresh
+
+    line = FetchLine()
+    try:
+        wanted = [*map(typed_path, names or ()), *sources.repositories]
+        return refresh(system, wanted, sources._replace(paths=paths, progress=line)), {}
+    finally:
+        line.close()

@@ -4,23 +4,11 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.options import (
-    Asked,
-    Keyring,
-    NoCache,
-    OfAny,
-    OfAvailable,
-    OfInstalled,
-    Repo,
-    Subjects,
-    chosen_sources,
-    question,
-    scope_of,
-    typed_path,
-)
+from filigree.cli.options import Asked, Subjects, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
 from filigree.questions.graph import HARD
+from filigree.questions.scopes import Chosen, Scope
 from filigree.system import System
 
 _POSITIVE = [kind.value for kind in Relation if kind.positive]
@@ -46,19 +34,15 @@ def needs(
     deep: Deep = False,
     depth: Depth = None,
     kinds: Kinds = None,
-    installed: OfInstalled = False,
-    available: OfAvailable = False,
-    both: OfAny = False,
-    repo: Repo = None,
-    keyring: Keyring = None,
-    no_cache: NoCache = False,
+    *,
+    scope: Scope,
+    sources: Chosen,
 ) -> Asked:
     """What a package requires, with versions, met or unmet."""
     from filigree.questions.needs import needs
 
-    scope, chosen = scope_of(installed, available, both), chosen_sources(repo, no_cache, keyring)
     names = map(typed_path, subjects)
-    return needs(system, names, _depth(deep, depth), _kinds(kinds), scope, chosen), {}
+    return needs(system, names, _depth(deep, depth), _kinds(kinds), scope, sources), {}
 
 
 @question
@@ -68,19 +52,15 @@ def needed_by(
     deep: Deep = False,
     depth: Depth = None,
     kinds: Kinds = None,
-    installed: OfInstalled = False,
-    available: OfAvailable = False,
-    both: OfAny = False,
-    repo: Repo = None,
-    keyring: Keyring = None,
-    no_cache: NoCache = False,
+    *,
+    scope: Scope,
+    sources: Chosen,
 ) -> Asked:
     """What requires a package."""
     from filigree.questions.needs import needed_by
 
-    scope, chosen = scope_of(installed, available, both), chosen_sources(repo, no_cache, keyring)
     names = map(typed_path, subjects)
-    return needed_by(system, names, _depth(deep, depth), _kinds(kinds), scope, chosen), {}
+    return needed_by(system, names, _depth(deep, depth), _kinds(kinds), scope, sources), {}
 
 
 def _depth(deep: bool, depth: int | None) -> int | None:

@@ -61,6 +61,7 @@ def release_file(
         "Suite": suite,
         "Codename": suite,
         "Date": email.utils.format_datetime(made, usegmt=True),
+        "Acquire-By-Hash": "yes",
         "Architectures": "all amd64 arm64",
         "Components": "main",
         **more,

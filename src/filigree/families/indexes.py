@@ -1,7 +1,8 @@
 """What every family asks of the copies of indexes: their bytes, digests, and keys of their seals."""
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from datetime import datetime
 
 from filigree.access.jail import Jail
 from filigree.families.protocol import Report
@@ -15,12 +16,23 @@ PIECE = 1 << 18
 KEY_LIMIT = 16 << 20
 
 
-def unpacked_pieces(jail: Jail, path: str) -> Iterator[bytes]:
-    """An index, whatever its compression, in pieces. Raises AccessError or UnpackError."""
+class LargerThanPromised(UnpackError):
+    """An index whose text goes on beyond the size that the signed file promises."""
+
+
+def unpacked_pieces(jail: Jail, path: str, promised: int | None = None) -> Iterator[bytes]:
+    """An index, whatever its compression, in pieces.
+
+    Raises AccessError or UnpackError: that too where it is larger than promised.
+    """
     source = jail.lend(path)
     try:
         stream = Unpacked(source, 0, source.size)
         while piece := stream.read(PIECE):
+            if promised is not None and stream.position > promised:
+                raise LargerThanPromised(
+                    f"it is larger than the {promised:,} bytes that are promised"
+                )
             yield piece
     finally:
         source.close()
@@ -35,7 +47,7 @@ def checked_pieces(jail: Jail, file: IndexFile) -> Iterator[bytes]:
     if not file.inner and packed_digest(jail, file.path, expected.partition(":")[0]) != expected:
         raise AccessError(Obstacle.CHANGED, file.path)
     digest = hashlib.new(expected.partition(":")[0], usedforsecurity=False)
-    for piece in unpacked_pieces(jail, file.path):
+    for piece in unpacked_pieces(jail, file.path, file.size):
         if file.inner:
             digest.update(piece)
         yield piece
@@ -49,7 +61,7 @@ def digest_found(jail: Jail, file: IndexFile, report: Report) -> str | None:
     try:
         if file.inner:
             digest = hashlib.new(algorithm, usedforsecurity=False)
-            for piece in unpacked_pieces(jail, file.path):
+            for piece in unpacked_pieces(jail, file.path, file.size):
                 digest.update(piece)
             found = f"{algorithm}:{digest.hexdigest()}"
         else:
@@ -71,27 +83,44 @@ def packed_digest(jail: Jail, path: str, algorithm: str) -> str:
     return f"{algorithm}:{digest.hexdigest()}"
 
 
+def digest_of_file(path: str, algorithm: str) -> str:
+    """The digest of a file of the auditor's own."""
+    with open(path, "rb") as file:
+        return f"{algorithm}:{hashlib.file_digest(file, algorithm).hexdigest()}"
+
+
+def older_than(made: datetime | None, seen: Iterable[datetime | None]) -> str | None:
+    """Why an index is refused that is older than one that was seen before; None where it is not."""
+    newest = max((one for one in seen if one is not None), default=None)
+    if newest is None or made is None or made >= newest:
+        return None
+    return (
+        f"it was made on {made:%Y-%m-%d %H:%M}, and one of {newest:%Y-%m-%d %H:%M} was seen before: "
+        "an old index is sent again"
+    )
+
+
 class Keys:
     """The keys of one root's files, each file read once; or the auditor's own instead of them."""
 
     def __init__(self, jail: Jail, report: Report, own: list[Key] | None = None) -> None:
         self._jail = jail
         self._report = report
-        self._own = own
+        self.own = own
         self._files: dict[str, list[Key] | None] = {}
 
     def of_file(self, path: str) -> list[Key] | None:
         """The keys of a file; None where there is none, or it cannot be read, which is reported."""
-        if self._own is not None:
-            return self._own
+        if self.own is not None:
+            return self.own
         if path not in self._files:
             self._files[path] = self._read(path)
         return self._files[path]
 
     def of_text(self, text: str, place: str) -> list[Key]:
         """The keys of a text that stands in a configuration file."""
-        if self._own is not None:
-            return self._own
+        if self.own is not None:
+            return self.own
         try:
             return read_keys(text.encode("utf-8", "surrogateescape"), place)
         except ValueError as error:

@@ -5,7 +5,7 @@ from datetime import datetime
 
 from filigree.access.jail import Jail
 from filigree.families.listing import PathListing
-from filigree.families.protocol import ArchiveFamily, Family, Report
+from filigree.families.protocol import NOTHING_OWN, ArchiveFamily, Family, Own, Report
 from filigree.formats.openpgp import Key
 from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
@@ -62,7 +62,7 @@ class EmptyDatabase:
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return {}
 
-    def sources(self, now: datetime, keyring: list[Key] | None) -> None:  # noqa: ARG002
+    def sources(self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN) -> None:  # noqa: ARG002
         return None
 
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002

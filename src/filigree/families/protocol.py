@@ -6,7 +6,7 @@ A method whose notion a family lacks returns nothing, and `silent_on` of the fam
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from filigree.access.jail import Jail
 from filigree.formats.openpgp import Key
@@ -25,6 +25,7 @@ from filigree.model.repositories import (
     Listed,
     Offer,
     Place,
+    Refreshed,
     Repository,
 )
 
@@ -99,6 +100,49 @@ class Archive(Records, Protocol):
     def facts(self) -> ArchiveFacts: ...
 
 
+ADDED = "--repo-url"
+"""Where a repository is configured that the auditor adds."""
+
+
+class Own(NamedTuple):
+    """What the auditor adds to a system's own configuration.
+
+    `copies` is where copies of indexes lie that were fetched by us, None where those do not count;
+    `addresses` are repositories besides those that are configured.
+    """
+
+    copies: Jail | None = None
+    addresses: tuple[str, ...] = ()
+
+
+NOTHING_OWN = Own()
+
+
+class Fetch(Protocol):
+    """Brings files from repositories, and keeps copies of indexes for the auditor.
+
+    `get` raises FetchError; `keep` puts what was got, or a text, in its place among the copies.
+    """
+
+    def get(
+        self, address: str, limit: int, digest: str | None = None, size: int | None = None
+    ) -> str:
+        """The path of what was fetched, whole, and with its digest."""
+        ...
+
+    def forget(self, address: str) -> None:
+        """Not to keep what was fetched from an address: it is not to be believed."""
+        ...
+
+    def drop(self, place: str) -> None:
+        """Not to keep a copy any longer."""
+        ...
+
+    def keep(self, got: str, place: str) -> None:
+        """Keep what was got as a copy, at a place below the folder of copies."""
+        ...
+
+
 class Sources(Protocol):
     """What a system could install: its repositories, what their indexes tell, and how it chooses.
 
@@ -108,6 +152,13 @@ class Sources(Protocol):
 
     def repositories(self) -> Sequence[Repository]:
         """Every index that the system is configured to use, in the order of the configuration."""
+        ...
+
+    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
+        """Fetch the indexes of a repository, each verified before it is kept; with `paths` those too.
+
+        Raises FetchError where the repository cannot be reached.
+        """
         ...
 
     def digest_of(self, file: IndexFile) -> str | None:
@@ -219,7 +270,9 @@ class Database(Records, Protocol):
         """Links made at run time by the system's own mechanism for interchangeable programs."""
         ...
 
-    def sources(self, now: datetime, keyring: list[Key] | None) -> Sources | None:
+    def sources(
+        self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
+    ) -> Sources | None:
         """What the system could install, judged at a time; None where the family has no such notion.
 
         Seals are judged with the keys that each repository allows, or with those of `keyring` alone.

@@ -15,7 +15,10 @@ _DIGESTS = (("SHA512", "sha512"), ("SHA256", "sha256"), ("SHA1", "sha1"), ("MD5S
 
 
 class Release(NamedTuple):
-    """The facts of a signed file. `digests` are by path: `algorithm:hex` and size, the strongest."""
+    """The facts of a signed file. `digests` are by path: `algorithm:hex` and size, the strongest.
+
+    `by_digest` is whether each index can be fetched by its digest, too.
+    """
 
     origin: str | None
     label: str | None
@@ -29,6 +32,7 @@ class Release(NamedTuple):
     components: tuple[str, ...]
     architectures: tuple[str, ...]
     digests: dict[str, tuple[str, int]]
+    by_digest: bool = False
 
 
 def read_release(data: bytes) -> Release | Damage:
@@ -56,6 +60,7 @@ def read_release(data: bytes) -> Release | Damage:
         tuple(fields.get("Components", "").split()),
         tuple(fields.get("Architectures", "").split()),
         digests,
+        fields.get("Acquire-By-Hash") == "yes",
     )
 
 

@@ -90,6 +90,15 @@ def read_source_stanzas(data: bytes) -> Iterator[Source | Damage]:
         )  # fmt: skip
 
 
+def sources_at(address: str) -> Iterator[Source]:
+    """The sources that an address names on a command line: with a suite and components, or flat."""
+    uri, *rest = address.split()
+    suite, *components = rest or ["./"]
+    if not components and not suite.endswith("/"):
+        components = ["main"]
+    yield from _sources(0, ["deb"], [uri], [suite], components, "yes", [], (), "")
+
+
 def _signed_by(text: str) -> tuple[str, ...]:
     """Paths or fingerprints, or an armoured key that stands in the field itself."""
     if _INLINE not in text:

@@ -7,6 +7,8 @@ from collections.abc import Iterable, Iterator
 from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 from xml.parsers import expat
 
+from filigree.formats.numbers import whole_number
+
 SIZE_LIMIT = 16 << 20
 TEXT_LIMIT = 1 << 20
 _ENTRIES_LIMIT = 1000
@@ -17,12 +19,17 @@ class XmlError(ValueError):
 
 
 class Listed(NamedTuple):
-    """One index: where it lies, its digest as `algorithm:hex`, and when it was made."""
+    """One index: where it lies, its digests as `algorithm:hex`, when it was made, its sizes in bytes.
+
+    `open_digest` and `open_size` are of its text, not packed.
+    """
 
     place: str
     digest: str | None
     open_digest: str | None
     timestamp: int | None
+    size: int | None = None
+    open_size: int | None = None
 
 
 class RepoMd(NamedTuple):
@@ -167,6 +174,8 @@ class _Reader:
                 self._digest("checksum"),
                 self._digest("open-checksum"),
                 int(time) if time.isascii() and time.isdigit() and len(time) < 12 else None,
+                whole_number(self._facts.get("size")),
+                whole_number(self._facts.get("open-size")),
             )
             self._type = None
         elif name != "location":

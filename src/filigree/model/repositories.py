@@ -78,7 +78,8 @@ class IndexKind(StrEnum):
 class IndexFile(NamedTuple):
     """The copy of one index. `digest` is what the signed file promises: of the text, or as it lies.
 
-    None where nothing is promised; `inner` is whether it is of the text. `own` is whether we fetched it.
+    None where nothing is promised; `inner` is whether it is of the text. `own` is whether we fetched it;
+    `size` is what is promised of the text, in bytes.
     """
 
     kind: IndexKind
@@ -86,6 +87,7 @@ class IndexFile(NamedTuple):
     digest: str | None
     inner: bool
     own: bool = False
+    size: int | None = None
 
 
 class Reference(NamedTuple):
@@ -131,6 +133,19 @@ class Group:
     summary: str | None
     members: tuple[tuple[str, Membership], ...]
     groups: tuple[str, ...] = ()
+
+
+class Refreshed(NamedTuple):
+    """How the refreshing of one repository went. `refused` is why what came is not kept, if it is not.
+
+    `remarks` are what else is to be said of what came.
+    """
+
+    seal: Seal
+    made_at: datetime | None
+    expires_at: datetime | None
+    refused: str | None
+    remarks: tuple[str, ...] = ()
 
 
 class Place(NamedTuple):

@@ -2,18 +2,21 @@
 
 import fnmatch
 import json
+import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property, partial
 from typing import Any, Protocol, TypeVar
 
+from filigree.access.jail import Jail
 from filigree.access.store import KeptOffer, OfferTable, PathTable, Store, Table, keyed
 from filigree.families.listing import PathListing
-from filigree.families.protocol import Sources
+from filigree.families.protocol import Own, Sources
 from filigree.formats.openpgp import Key
 from filigree.model.answer import Gap, moment_of
 from filigree.model.choices import Choice, Offering
+from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, FileRecord, Kind
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script
@@ -61,7 +64,9 @@ class Available:
         self.now = chosen.now or datetime.now(UTC)
         self.keys_of = "auditor" if chosen.keyring else "root"
         keys: list[Key] | None = system.own_keys(chosen.keyring) if chosen.keyring else None
-        self._read = system.database.sources(self.now, keys)
+        self._quiet = chosen.quiet
+        own = own_of(system, chosen)
+        self._read = system.database.sources(self.now, keys, own)
         if self._read is None:
             system.report(Gap("what could be installed", "no repositories of this family are read"))
             return
@@ -88,7 +93,8 @@ class Available:
         if copy is None or copy.listed is None or not copy.usable:
             why = "; ".join((*repository.remarks, *(copy.remarks if copy else ())))
             gap = Gap(f"what {repository.identity} offers", why or "no copy to believe")
-            self._system.report(gap)
+            if not self._quiet:
+                self._system.report(gap)
             return
         table = self._table(OfferTable, copy.listed, self._sources.offers)
         self.tables.append((repository, table))
@@ -132,6 +138,11 @@ class Available:
     def names(self) -> frozenset[str]:
         """Every name that is offered."""
         return frozenset(name for _, table in self.tables for _, name in table.names())
+
+    def versions(self) -> Iterator[tuple[str, str]]:
+        """Name and version of every offer."""
+        for _, table in self.tables:
+            yield from table.versions()
 
     def packages(self, chooses: Callable[[str], bool] | None = None) -> Iterator[Package]:
         """The packages whose name is chosen, or all; what several indexes offer comes several times."""
@@ -495,3 +506,26 @@ def is_called(repository: Called, name: str) -> bool:
     """Whether a name, or a glob, is of a repository: of its identity, its name or its suite."""
     texts = (repository.identity, repository.name, repository.suite or "")
     return any(text == name or fnmatch.fnmatchcase(text, name) for text in texts)
+
+
+def copies_folder(system: System, cache: str) -> str:
+    """Where the copies of indexes lie that were fetched for systems of this family."""
+    return os.path.join(cache, "copies", system.family.name)
+
+
+def own_of(system: System, chosen: Chosen) -> Own:
+    """What the auditor adds to the system's configuration: copies, and addresses, fetched first.
+
+    Raises BadQuestion where something is to be fetched and nothing is to be kept.
+    """
+    if not chosen.refreshed and not chosen.addresses:
+        return Own()
+    if chosen.cache is None:
+        raise BadQuestion("what is fetched must be kept somewhere", None, "leave --no-cache out")
+    if chosen.addresses and not chosen.quiet:
+        from filigree.questions.refresh import bring
+
+        bring(system, chosen)
+    folder = copies_folder(system, chosen.cache)
+    os.makedirs(folder, mode=0o700, exist_ok=True)
+    return Own(Jail(folder), tuple(chosen.addresses))

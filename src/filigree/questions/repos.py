@@ -8,7 +8,8 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.repositories import Repository, SealVerdict, Signer
-from filigree.questions.available import is_called
+from filigree.questions.available import is_called, own_of
+from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.system import System
 
 
@@ -56,28 +57,30 @@ def repos(
     names: Iterable[str] = (),
     keyring: Iterable[str] = (),
     now: datetime | None = None,
+    chosen: Chosen = EVERYTHING,
 ) -> Answer[RepositoryRow]:
     """Every configured index, or those of the repositories whose identity or name fits one of `names`.
 
-    With a `keyring` (the auditor's own key files or folders of them) seals are judged with its keys
-    alone; raises BadQuestion where it holds none. Bad news where a seal is bad, a copy is not what its
+    `chosen` says whether copies count that we fetched. With a `keyring` (the auditor's own key files or
+    folders of them) seals are judged with its keys alone; raises BadQuestion where it holds none. Bad
+    news where a seal is bad, a copy is not what its
     signed file says, or a seal that must be there is missing.
     """
-    moment = now or datetime.now(UTC)
-    files = list(keyring)
+    moment = now or chosen.now or datetime.now(UTC)
+    files = [*keyring, *chosen.keyring]
     keys = system.own_keys(files) if files else None
-    sources = system.database.sources(moment, keys)
+    sources = system.database.sources(moment, keys, own_of(system, chosen))
     rows = [_row(one) for one in sources.repositories()] if sources is not None else []
     notes: list[str] = []
     wanted = list(names)
     if wanted:
-        chosen: list[RepositoryRow] = []
+        asked: list[RepositoryRow] = []
         for name in wanted:
             found = [row for row in rows if is_called(row, name)]
-            chosen += (row for row in found if row not in chosen)
+            asked += (row for row in found if row not in asked)
             if not found:
                 notes.append(_unknown(name, rows))
-        rows = chosen
+        rows = asked
     return Answer(
         "repos",
         system.system_label,

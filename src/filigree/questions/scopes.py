@@ -1,6 +1,6 @@
 """Where packages are looked for: among what is installed, what repositories offer, or both."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from filigree.system import System
 
 if TYPE_CHECKING:
+    from filigree.access.fetching import Progress
     from filigree.questions.available import Available
 
 
@@ -26,13 +27,21 @@ class Chosen(NamedTuple):
 
     What was parsed of their indexes is kept in the folder `cache`, None for nowhere. With a `keyring`
     (files or folders of the auditor's own) seals are judged with its keys alone. `now` is the time at
-    which everything is judged.
+    which everything is judged. With `refreshed` the copies that `refresh` fetched count where they are
+    as new as the root's; `addresses` are repositories besides those that are configured: they are
+    fetched at once. `quiet` does not report what cannot be believed, and fetches nothing.
+    `paths` is whether indexes of paths are fetched, too; `progress` is told how far a fetch has come.
     """
 
     repositories: tuple[str, ...] = ()
     cache: str | None = None
     keyring: tuple[str, ...] = ()
     now: datetime | None = None
+    refreshed: bool = False
+    addresses: tuple[str, ...] = ()
+    quiet: bool = False
+    paths: bool = False
+    progress: "Callable[[Progress], None] | None" = None
 
 
 EVERYTHING = Chosen()

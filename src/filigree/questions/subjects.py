@@ -26,7 +26,8 @@ if TYPE_CHECKING:
     from filigree.questions.available import Available
 
 _GLOB = re.compile(r"[*?\[]")
-_URL = re.compile(r"(?:https?|pkg):")
+_URL = re.compile(r"https?://", re.IGNORECASE)
+_PACKAGE_URL = re.compile(r"pkg:")
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +79,7 @@ def match_subjects(system: System, subjects: Iterable[str], lookup: Lookup = INS
 
 def _match_in(system: System, subject: str, lookup: Lookup) -> Sequence[Package] | Unmatched:
     """What a subject points at, where the scope says that it is looked for."""
-    if lookup.offered is None:
+    if lookup.offered is None or _URL.match(subject):
         return _match(system, subject)
     if is_path(subject) and is_archive_name(subject):
         return _match(system, subject)
@@ -159,7 +160,7 @@ def _refuse(subject: str) -> None:
     """Raise BadQuestion where a subject is of a kind that is not read."""
     if not subject:
         raise BadQuestion("a subject is empty", None, "give a package name, a glob or a path")
-    if _URL.match(subject):
+    if _PACKAGE_URL.match(subject):
         raise BadQuestion(
             f"this kind of subject is not read yet: {subject}",
             None,
@@ -169,6 +170,9 @@ def _refuse(subject: str) -> None:
 
 def _match(system: System, subject: str) -> Sequence[Package] | Unmatched:
     _refuse(subject)
+    if _URL.match(subject):
+        archives = _match_archives(system, subject)
+        return archives or Unmatched(subject, f"there is no archive {subject}")
     if is_path(subject):
         return _match_path(system, subject)
     name, architecture, version = split_subject(subject)
@@ -233,7 +237,8 @@ def _match_archives(system: System, subject: str) -> list[Package] | Unmatched:
 
     What is there, and is no archive that can be read, is said; of several the others are kept.
     """
-    paths = system.own_files(subject) if _GLOB.search(subject) else [subject]
+    globbed = _GLOB.search(subject) and not _URL.match(subject)
+    paths = system.own_files(subject) if globbed else [subject]
     found: list[Package] = []
     wrong: list[Unmatched] = []
     for path in paths:

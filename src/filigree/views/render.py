@@ -21,6 +21,7 @@ SCREENS = {
     "verify": "verify",
     "groups": "groups",
     "repos": "repos",
+    "refresh": "refresh",
     "seek": "seek",
     "behind": "behind",
 }

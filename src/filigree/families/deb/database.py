@@ -19,7 +19,7 @@ from filigree.families.deb.stanza import (
 )
 from filigree.families.links import read_managed_links
 from filigree.families.looking import names_in, read_or_report
-from filigree.families.protocol import Report
+from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.digest_list import read_digest_list
 from filigree.formats.openpgp import Key
@@ -310,14 +310,16 @@ class DebDatabase:
     def close(self) -> None:
         """Nothing is held open."""
 
-    def sources(self, now: datetime, keyring: list[Key] | None) -> "DebSources":
+    def sources(
+        self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
+    ) -> "DebSources":
         from filigree.families.deb.repositories import DebRepositories
         from filigree.families.deb.sources import DebSources
 
         text = text_of(read_or_report(self._jail, places.ARCHITECTURES, self._report))
         machines = text.split() or ([self.architecture] if self.architecture else [])
-        configured = DebRepositories(self._jail, self._report, machines, now, keyring)
-        return DebSources(self._jail, self._report, configured)
+        configured = DebRepositories(self._jail, self._report, machines, now, keyring, own)
+        return DebSources(self._jail, self._report, configured, own)
 
     def keeper_of(self, path: str) -> Package | None:
         directory, _, name = path.rpartition("/")

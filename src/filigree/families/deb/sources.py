@@ -9,7 +9,7 @@ from filigree.families.deb.offers import description_key
 from filigree.families.deb.repositories import DebRepositories
 from filigree.families.deb.stanza import capabilities_told, needs_told
 from filigree.families.indexes import checked_pieces, digest_found
-from filigree.families.protocol import Report
+from filigree.families.protocol import Fetch, Own, Report
 from filigree.model.choices import Choice, Offering
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
@@ -21,6 +21,7 @@ from filigree.model.repositories import (
     Listed,
     Offer,
     Place,
+    Refreshed,
     Repository,
 )
 
@@ -28,7 +29,8 @@ from filigree.model.repositories import (
 class DebSources:
     """Reads the configuration and the copies of indexes once, for one question."""
 
-    def __init__(self, jail: Jail, report: Report, configured: DebRepositories) -> None:
+    def __init__(self, jail: Jail, report: Report, configured: DebRepositories, own: Own) -> None:
+        self._own = own
         self._jail = jail
         self._report = report
         self._configured = configured
@@ -36,19 +38,28 @@ class DebSources:
     def repositories(self) -> Sequence[Repository]:
         return self._configured.all()
 
+    def _jail_of(self, file: IndexFile) -> Jail:
+        """Where a copy lies: below the root, or among those that we fetched."""
+        return self._own.copies if file.own and self._own.copies else self._jail
+
+    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
+        return self._configured.refresh(repository, fetch, paths)
+
     # -- what indexes tell -----------------------------------------------------------------
 
     def digest_of(self, file: IndexFile) -> str | None:
-        return digest_found(self._jail, file, self._report)
+        return digest_found(self._jail_of(file), file, self._report)
 
     def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
-        return offers.read_offers(checked_pieces(self._jail, file), file.path, report)
+        return offers.read_offers(checked_pieces(self._jail_of(file), file), file.path, report)
 
     def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:
-        return offers.read_paths(checked_pieces(self._jail, file), file.path, report)
+        return offers.read_paths(checked_pieces(self._jail_of(file), file), file.path, report)
 
     def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:
-        return offers.read_descriptions(checked_pieces(self._jail, file), file.path, report)
+        return offers.read_descriptions(
+            checked_pieces(self._jail_of(file), file), file.path, report
+        )
 
     def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
         return iter(())

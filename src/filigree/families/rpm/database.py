@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from filigree.access.jail import Jail
 from filigree.families.links import read_managed_links
 from filigree.families.listing import PathListing, SplitListing
-from filigree.families.protocol import Report
+from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.families.rpm import described, places
 from filigree.families.rpm.containers import Container, open_container
 from filigree.families.rpm.history import History
@@ -19,6 +19,7 @@ from filigree.formats.openpgp import Key
 from filigree.formats.random_access import ContainerError
 from filigree.formats.rpm_header import Header, HeaderError, read_header
 from filigree.formats.rpm_relations import RelationError
+from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import FileRecord, ManagedLink, Relocation
@@ -30,6 +31,12 @@ if TYPE_CHECKING:
 
 _ANY = frozenset({"noarch", "src", "nosrc", "none"})
 _NO_PATHS = PathListing()
+_RELEASES = (
+    "system-release(releasever)",
+    "system-release",
+    "redhat-release",
+    "distribution-release",
+)
 
 
 def database_paths(jail: Jail) -> list[str]:
@@ -227,14 +234,29 @@ class RpmDatabase:
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return self._links
 
-    def sources(self, now: datetime, keyring: list[Key] | None) -> "RpmSources":
+    def sources(
+        self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
+    ) -> "RpmSources":
         from filigree.families.rpm.repositories import RpmRepositories
         from filigree.families.rpm.sources import RpmSources
 
         configured = RpmRepositories(
-            self._jail, self._report, self._packages, self.architecture, now, keyring
-        )
-        return RpmSources(self._jail, self._report, configured)
+            self._jail, self._report, self._packages, self.architecture, now, keyring, own,
+            self._release(),
+        )  # fmt: skip
+        return RpmSources(self._jail, self._report, configured, own)
+
+    def _release(self) -> str | None:
+        """The release that this system is of, by the package that says so; None where none does."""
+        for package in self._packages:
+            if "release" not in package.name:
+                continue
+            for capability in self.capabilities(package):
+                if capability.name in _RELEASES:
+                    told = capability.version if "(" in capability.name else package.version
+                    version = split_version(told or package.version).version
+                    return version or None
+        return None
 
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None

@@ -22,4 +22,5 @@ VARIABLES = ("/etc/yum/vars", "/etc/dnf/vars")
 CACHES = ("/var/cache/dnf", "/var/cache/libdnf5", "/var/cache/zypp/raw")
 OLD_CACHE = "/var/cache/yum"
 SETTINGS = ("/etc/dnf/dnf.conf", "/etc/yum.conf")
+KEYS = "/etc/pki/rpm-gpg"
 STREAMS = "/etc/dnf/modules.d"

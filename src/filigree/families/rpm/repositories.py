@@ -1,5 +1,6 @@
 """The repositories that an `rpm` system is configured to use, and the copies of their indexes."""
 
+import hashlib
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
@@ -9,8 +10,9 @@ from functools import cached_property
 from filigree.access.jail import Jail
 from filigree.families.indexes import Keys, packed_digest, unpacked_pieces
 from filigree.families.looking import names_in, os_release, read_or_report
-from filigree.families.protocol import Report
+from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, Own, Report
 from filigree.families.rpm import places
+from filigree.families.rpm.refreshing import made_at, refresh
 from filigree.formats.openpgp import Key, judge_detached
 from filigree.formats.repo_files import Section, read_sections
 from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, read_repomd
@@ -22,6 +24,7 @@ from filigree.model.repositories import (
     IndexCopy,
     IndexFile,
     IndexKind,
+    Refreshed,
     Repository,
     Seal,
     SealVerdict,
@@ -59,6 +62,8 @@ class RpmRepositories:
         architecture: str | None,
         now: datetime,
         keyring: list[Key] | None = None,
+        own: Own = NOTHING_OWN,
+        release: str | None = None,
     ) -> None:
         self._jail = jail
         self._report = report
@@ -66,19 +71,47 @@ class RpmRepositories:
         self.native = architecture or ""
         self._now = now
         self._keys = Keys(jail, report, keyring)
+        self._own = own
+        self._told_release = release
+        self._entries: dict[int, tuple[Repository, dict[str, str]]] = {}
 
     def all(self) -> list[Repository]:
         """Every repository, in the order of the files."""
         found: list[Repository] = []
         seen: dict[str, str] = {}
-        for file, section in self._sections():
-            one = self._repository(file, section)
+        for file, section in (*self._sections(), *self._added()):
+            values = {name: self._filled(value) for name, value in section.values.items()}
+            one = self._repository(file, section, values)
             if one.identity in seen:
                 again = f"configured twice: also in {seen[one.identity]}"
                 one = replace(one, remarks=(*one.remarks, again))
             seen.setdefault(one.identity, one.configured_in)
+            self._entries[id(one)] = one, values
             found.append(one)
         return found
+
+    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
+        """Fetch what a repository of `all` offers. Raises FetchError."""
+        _, values = self._entries[id(repository)]
+        kept = _copy_name(repository.identity, values)
+        places_ = [
+            (self._jail, self._folder(repository.identity)),
+            (self._own.copies, f"/{kept}/repodata"),
+        ]
+        seen = [listed for jail, folder in places_ if (listed := _listed(jail, folder)) is not None]
+        keys = self._allowed(tuple(values.get("gpgkey", "").split()))
+        return refresh(values, kept, fetch, keys, seen, self._now, paths)
+
+    def _added(self) -> Iterator[tuple[str, Section]]:
+        """Repositories by their addresses alone: any key that the system keeps may sign them."""
+        names = names_in(self._jail, places.KEYS, self._report)
+        keys = " ".join(f"file://{places.KEYS}/{name}" for name in names)
+        for address in self._own.addresses:
+            name = re.sub(r"[^A-Za-z0-9.]+", "-", re.sub(r"^[a-z]+:/*", "", address)).strip("-")
+            yield (
+                ADDED,
+                Section(name, {"baseurl": address, "name": address, "gpgkey": keys}, 0),
+            )
 
     def _sections(self) -> Iterator[tuple[str, Section]]:
         for folder in places.REPOSITORIES:
@@ -91,8 +124,7 @@ class RpmRepositories:
                     self._report(Gap(f"{path}, line {damage.line}", damage.why))
                 yield from ((path, section) for section in sections if section.name != "main")
 
-    def _repository(self, file: str, section: Section) -> Repository:
-        values = {name: self._filled(value) for name, value in section.values.items()}
+    def _repository(self, file: str, section: Section, values: dict[str, str]) -> Repository:
         enabled = values.get("enabled", "1").lower() not in _NO
         addresses = [
             word
@@ -100,8 +132,7 @@ class RpmRepositories:
             for word in values.get(name, "").replace(",", " ").split()
         ]
         key_files = tuple(values.get("gpgkey", "").split())
-        folder = self._folder(section.name)
-        copy = self._copy(folder, values, key_files) if folder and enabled else None
+        copy = self._best_copy(section, values, key_files) if enabled else None
         remarks = list(self._remarks(values, addresses, key_files))
         if enabled and copy is None:
             remarks.append("it was never fetched")
@@ -116,7 +147,7 @@ class RpmRepositories:
             component=None,
             architecture=None,
             priority=int(priority) if priority.isdecimal() and len(priority) < 6 else PRIORITY,
-            configured_in=f"{file}:{section.line}",
+            configured_in=f"{file}:{section.line}" if section.line else file,
             keys=key_files,
             must_be_signed=None if not wanted else wanted in _YES,
             copy=copy,
@@ -169,8 +200,8 @@ class RpmRepositories:
         return {name: value for name, value in found.items() if value}
 
     def _release(self) -> str | None:
-        """The release that the system says it is of: by its own name for itself."""
-        return os_release(self._jail, self._report).get("VERSION_ID")
+        """The release that the system is of: by the package that tells it, or its own name for itself."""
+        return self._told_release or os_release(self._jail, self._report).get("VERSION_ID")
 
     # -- the copy --------------------------------------------------------------------------
 
@@ -192,25 +223,45 @@ class RpmRepositories:
                     return folder
         return None
 
+    def _best_copy(
+        self, section: Section, values: dict[str, str], key_files: tuple[str, ...]
+    ) -> IndexCopy | None:
+        """The root's own copy; one that we fetched, where that counts and is as new."""
+        folder = self._folder(section.name) if section.line else None
+        copy = self._copy(self._jail, folder, values, key_files) if folder else None
+        kept = f"/{_copy_name(section.name, values)}/repodata"
+        if self._own.copies is None or not self._own.copies.exists(f"{kept}/repomd.xml"):
+            return copy
+        ours = self._copy(self._own.copies, kept, values, key_files, own=True)
+        if ours is None or not ours.usable:
+            return copy if section.line else ours
+        made = copy.made_at if copy is not None and copy.usable else None
+        newer = made is None or (ours.made_at is not None and ours.made_at >= made)
+        return ours if newer else copy
+
     def _copy(
-        self, folder: str, values: dict[str, str], key_files: tuple[str, ...]
+        self,
+        jail: Jail,
+        folder: str,
+        values: dict[str, str],
+        key_files: tuple[str, ...],
+        own: bool = False,
     ) -> IndexCopy | None:
         path = f"{folder}/repomd.xml"
         try:
-            data = self._jail.read(path, SIZE_LIMIT)
+            data = jail.read(path, SIZE_LIMIT)
             listed = read_repomd(data)
-            fetched = moment_of(self._jail.observe(path).modified // 10**9)
+            fetched = moment_of(jail.observe(path).modified // 10**9)
         except (AccessError, XmlError) as error:
             self._report(Gap(path, words_of(error)))
             return None
         expires = self._expires(fetched, values.get("metadata_expire", ""))
-        size, packages, matches, remarks = self._primary(folder, listed)
+        size, packages, matches, remarks = self._primary(jail, folder, listed)
         primary = listed.indexes.get("primary")
         if expires is not None and expires < self._now:
             remarks.append("it has expired")
-        times = [one.timestamp for one in listed.indexes.values() if one.timestamp]
-        made = moment_of(max(times, default=None))
-        seal = self._seal(path, data, key_files)
+        made = made_at(listed)
+        seal = self._seal(jail, path, data, key_files)
         return IndexCopy(
             path,
             size,
@@ -223,22 +274,28 @@ class RpmRepositories:
             tuple(remarks),
             # Until it was compared, a digest is only text that somebody wrote.
             IndexFile(
-                IndexKind.PACKAGES, _beside(folder, primary.place), primary.digest, inner=False
+                IndexKind.PACKAGES,
+                _beside(folder, primary.place),
+                primary.digest,
+                False,
+                own,
+                primary.open_size,
             )
             if primary and matches
             else None,
-            tuple(self._others(folder, listed)),
+            tuple(self._others(jail, folder, listed, own)),
+            own,
         )
 
-    def _others(self, folder: str, listed: RepoMd) -> Iterator[IndexFile]:
+    def _others(self, jail: Jail, folder: str, listed: RepoMd, own: bool) -> Iterator[IndexFile]:
         """The copies of the other indexes, each kind once."""
         told: set[IndexKind] = set()
         for name, one in listed.indexes.items():
             kind = _OTHERS.get(name)
             path = _beside(folder, one.place)
-            if kind is not None and kind not in told and one.digest and self._jail.exists(path):
+            if kind is not None and kind not in told and one.digest and jail.exists(path):
                 told.add(kind)
-                yield IndexFile(kind, path, one.digest, inner=False)
+                yield IndexFile(kind, path, one.digest, False, own, one.open_size)
 
     @staticmethod
     def _expires(fetched: datetime | None, text: str) -> datetime | None:
@@ -252,7 +309,7 @@ class RpmRepositories:
             return None
 
     def _primary(
-        self, folder: str, listed: RepoMd
+        self, jail: Jail, folder: str, listed: RepoMd
     ) -> tuple[int, int | None, bool | None, list[str]]:
         """Size, packages, and whether the list of packages is what the list of indexes says."""
         primary = listed.indexes.get("primary")
@@ -260,10 +317,10 @@ class RpmRepositories:
             return 0, None, None, ["it lists no packages"]
         path = _beside(folder, primary.place)
         try:
-            size = self._jail.observe(path).size
-            head = next(unpacked_pieces(self._jail, path), b"")
+            size = jail.observe(path).size
+            head = next(unpacked_pieces(jail, path), b"")
             algorithm = (primary.digest or "sha256:").partition(":")[0]
-            matches = packed_digest(self._jail, path, algorithm) == primary.digest
+            matches = packed_digest(jail, path, algorithm) == primary.digest
         except AccessError as error:
             if error.absent:
                 return 0, None, None, ["its list of packages was never fetched"]
@@ -276,17 +333,41 @@ class RpmRepositories:
         wrong = "its list of packages is not what the list of indexes says: it is not to be used"
         return size, int(found[1]) if found else None, matches, [] if matches else [wrong]
 
-    def _seal(self, path: str, data: bytes, key_files: tuple[str, ...]) -> Seal:
-        signature = read_or_report(self._jail, f"{path}.asc", self._report, 1 << 20)
+    def _seal(self, jail: Jail, path: str, data: bytes, key_files: tuple[str, ...]) -> Seal:
+        signature = read_or_report(jail, f"{path}.asc", self._report, 1 << 20)
         if not signature:
             return Seal(SealVerdict.NONE, reason="there is no signature beside it")
-        keys = [
+        return judge_detached(data, signature, self._allowed(key_files), self._now)
+
+    def _allowed(self, key_files: tuple[str, ...]) -> list[Key]:
+        """Exactly the keys that an entry names; the auditor's own instead, where there are."""
+        if self._keys.own is not None:
+            return self._keys.own
+        return [
             key
             for name in key_files
             if (file := _local(name)) is not None
             for key in self._keys.of_file(file) or []
         ]
-        return judge_detached(data, signature, keys, self._now)
+
+
+def _copy_name(identity: str, values: dict[str, str]) -> str:
+    """What the folder of the copies that we fetched is called: as the system itself would call it."""
+    address = next((values[n] for n in ("baseurl", "metalink", "mirrorlist") if values.get(n)), "")
+    return (
+        f"{identity}-{hashlib.sha256(address.encode('utf-8', 'surrogateescape')).hexdigest()[:16]}"
+    )
+
+
+def _listed(jail: Jail | None, folder: str | None) -> RepoMd | None:
+    """The list of indexes that lies in a folder; None where there is none that can be read."""
+    if jail is None or folder is None:
+        return None
+    try:
+        data = jail.read_or_none(f"{folder}/repomd.xml", SIZE_LIMIT)
+        return read_repomd(data) if data is not None else None
+    except (AccessError, XmlError):
+        return None
 
 
 def _beside(folder: str, place: str) -> str:

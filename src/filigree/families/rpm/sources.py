@@ -6,7 +6,7 @@ from functools import cached_property, lru_cache
 from filigree.access.jail import Jail
 from filigree.families.indexes import checked_pieces, digest_found
 from filigree.families.looking import names_in, read_or_report
-from filigree.families.protocol import Report
+from filigree.families.protocol import Fetch, Own, Report
 from filigree.families.rpm import offers, places
 from filigree.families.rpm.choosing import choices, excluded
 from filigree.families.rpm.database import capabilities_told, needs_told
@@ -25,6 +25,7 @@ from filigree.model.repositories import (
     Listed,
     Offer,
     Place,
+    Refreshed,
     Repository,
 )
 
@@ -32,7 +33,8 @@ from filigree.model.repositories import (
 class RpmSources:
     """Reads the configuration and the copies of indexes once, for one question."""
 
-    def __init__(self, jail: Jail, report: Report, configured: RpmRepositories) -> None:
+    def __init__(self, jail: Jail, report: Report, configured: RpmRepositories, own: Own) -> None:
+        self._own = own
         self._jail = jail
         self._report = report
         self._configured = configured
@@ -41,34 +43,41 @@ class RpmSources:
     def repositories(self) -> Sequence[Repository]:
         return self._configured.all()
 
+    def _jail_of(self, file: IndexFile) -> Jail:
+        """Where a copy lies: below the root, or among those that we fetched."""
+        return self._own.copies if file.own and self._own.copies else self._jail
+
+    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
+        return self._configured.refresh(repository, fetch, paths)
+
     # -- what indexes tell -----------------------------------------------------------------
 
     def digest_of(self, file: IndexFile) -> str | None:
-        return digest_found(self._jail, file, self._report)
+        return digest_found(self._jail_of(file), file, self._report)
 
     def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:  # noqa: ARG002
-        return offers.read_offers(checked_pieces(self._jail, file))
+        return offers.read_offers(checked_pieces(self._jail_of(file), file))
 
     def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:  # noqa: ARG002
-        return offers.read_paths(checked_pieces(self._jail, file))
+        return offers.read_paths(checked_pieces(self._jail_of(file), file))
 
     def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
         return iter(())
 
     def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
-        return offers.read_advisories(checked_pieces(self._jail, file))
+        return offers.read_advisories(checked_pieces(self._jail_of(file), file))
 
     def groups(self, file: IndexFile, report: Report) -> Iterator[Group]:  # noqa: ARG002
-        return offers.read_groups(checked_pieces(self._jail, file))
+        return offers.read_groups(checked_pieces(self._jail_of(file), file))
 
     def groups_told(self, members: Iterable[tuple[str, str]]) -> Iterator[Group]:  # noqa: ARG002
         return iter(())
 
     def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
-        return offers.read_changes(checked_pieces(self._jail, file))
+        return offers.read_changes(checked_pieces(self._jail_of(file), file))
 
     def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
-        for one in read_modules(checked_pieces(self._jail, file)):
+        for one in read_modules(checked_pieces(self._jail_of(file), file)):
             if isinstance(one, Default):
                 yield "", f"{one.module}:{one.stream}"
             else:

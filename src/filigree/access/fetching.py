@@ -1,0 +1,363 @@
+"""Fetches files over HTTP and HTTPS, or from folders of the auditor's own, into the auditor's own cache.
+
+What was fetched stays in the cache under its address, with what the server said of it, so that the next
+time only what has changed is sent; what broke off is gone on with. Nothing that comes is believed here:
+whoever asks compares digests and judges seals. Sizes are bounded by what is promised, and by a limit.
+"""
+
+import contextlib
+import hashlib
+import json
+import os
+import random
+import shutil
+import time
+from collections.abc import Callable, Iterator
+from typing import Any, BinaryIO, NamedTuple
+from urllib.parse import unquote, urlsplit
+
+from filigree.model.errors import FiligreeError
+
+TRIES = 4
+PATIENCE = 30.0
+"""Seconds without a byte, or for a connection, after which a server is given up for this time."""
+SLOWEST = 200
+GRACE = 20.0
+"""Fewer bytes a second than this, after so many seconds, are too few to wait for."""
+REDIRECTS = 5
+_LOCAL = ("127.0.0.1", "localhost", "[::1]")
+
+
+class FetchError(FiligreeError):
+    """Something could not be fetched.
+
+    `absent` is whether the server says that it is not there, `wrong` whether something came that is
+    not what was promised.
+    """
+
+    def __init__(self, what: str, address: str, absent: bool = False, wrong: bool = False) -> None:
+        super().__init__(what, address, "check the address, and that it can be reached from here")
+        self.absent = absent
+        self.wrong = wrong
+
+
+class _Again(Exception):
+    """It may work at another try, unless it is `hopeless`; `unreached` is whether there was no answer."""
+
+    def __init__(
+        self, why: str, after: float = 0.0, unreached: bool = False, hopeless: bool = False
+    ) -> None:
+        super().__init__(why)
+        self.after = after
+        self.unreached = unreached
+        self.hopeless = hopeless
+
+
+class Fetched(NamedTuple):
+    """Where a file lies in the cache, whether it was sent anew, and how many bytes were sent for it."""
+
+    path: str
+    fresh: bool
+    sent: int
+
+
+class Progress(NamedTuple):
+    """How far a fetch has come. `total` is None where nobody says."""
+
+    address: str
+    done: int
+    total: int | None
+
+
+class Web:
+    """A connection to servers. What cannot be reached at all is not tried again."""
+
+    def __init__(self, patience: float = PATIENCE) -> None:
+        self._patience = patience
+        self._client: Any = None
+
+    def close(self) -> None:
+        if self._client is not None:
+            self._client.close()
+
+    @contextlib.contextmanager
+    def asked(self, address: str, headers: dict[str, str]) -> Iterator[Any]:
+        """The answer, redirections followed; none of them from a sealed way to an open one."""
+        import httpx
+
+        client = self._connected()
+        now = httpx.URL(address)
+        for _ in range(REDIRECTS + 1):
+            with client.stream("GET", now, headers=headers) as answer:
+                if answer.next_request is None:
+                    yield answer
+                    return
+                following = answer.next_request.url
+            if following.scheme not in ("http", "https"):
+                raise FetchError("it leads to what is no web address", address)
+            if now.scheme == "https" and following.scheme == "http":
+                raise FetchError("it leads from https to http, which anybody could change", address)
+            now = following
+        raise FetchError(f"it leads on more than {REDIRECTS} times", address)
+
+    def _connected(self) -> Any:
+        if self._client is None:
+            import httpx
+
+            # What runs on this machine is asked without any proxy between.
+            mounts = {f"{scheme}://{host}": httpx.HTTPTransport()
+                      for host in _LOCAL for scheme in ("http", "https")}  # fmt: skip
+            self._client = httpx.Client(
+                timeout=httpx.Timeout(self._patience), follow_redirects=False, mounts=mounts,
+                headers={"User-Agent": "filigree"},
+            )  # fmt: skip
+        return self._client
+
+
+class Fetcher:
+    """Fetches into one folder. Used by one run at a time; several runs do each other no harm."""
+
+    def __init__(
+        self,
+        folder: str,
+        progress: Callable[[Progress], None] | None = None,
+        patience: float = PATIENCE,
+        pause: float = 0.5,
+    ) -> None:
+        self.folder = folder
+        self._progress = progress
+        self._patience = patience
+        self._pause = pause
+        self._web = Web(patience)
+        self._dead: dict[str, str] = {}
+
+    def close(self) -> None:
+        self._web.close()
+
+    def fetch(
+        self, address: str, limit: int, digest: str | None = None, size: int | None = None
+    ) -> Fetched:
+        """A file at an address. With a digest, what lies in the cache and has it is not asked for again.
+
+        Raises FetchError: where it cannot be reached, is larger than promised or than the limit, or does
+        not have its digest.
+        """
+        try:
+            scheme, local = urlsplit(address).scheme, _local_path(address)
+        except ValueError as error:
+            raise FetchError(f"it is no address: {error}", address) from error
+        try:
+            os.makedirs(self.folder, mode=0o700, exist_ok=True)
+            name = hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
+            path = os.path.join(self.folder, name)
+            if digest is not None and _has_digest(path, digest):
+                return Fetched(path, False, 0)
+            if local is not None:
+                found = self._copied(local, path, address, limit, size)
+            elif scheme in ("http", "https"):
+                found = self._patiently(address, path, limit, size)
+            else:
+                raise FetchError(
+                    f"addresses of the kind {scheme or 'none'} are not fetched", address
+                )
+        except OSError as error:
+            raise FetchError(f"it could not be kept: {error.strerror}", address) from error
+        if digest is not None and not _has_digest(found.path, digest):
+            self.forget(address)
+            why = "what came is not what was promised: its digest is another"
+            raise FetchError(why, address, wrong=True)
+        return found
+
+    def forget(self, address: str) -> None:
+        """Let go of what is kept of an address."""
+        name = hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
+        for ending in ("", ".json", ".part"):
+            with contextlib.suppress(OSError):
+                os.unlink(os.path.join(self.folder, name + ending))
+
+    # -- from a folder ---------------------------------------------------------------------
+
+    def _copied(self, local: str, path: str, address: str, limit: int, size: int | None) -> Fetched:
+        if not os.path.isfile(local):
+            raise FetchError("there is no such file", address, absent=True)
+        found = os.stat(local).st_size
+        if found > min(limit, limit if size is None else size):
+            raise FetchError(
+                f"it is larger than {'promised' if size else 'is reasonable'}", address
+            )
+        new = f"{path}.{os.getpid()}.new"
+        shutil.copyfile(local, new)
+        os.replace(new, path)
+        return Fetched(path, True, found)
+
+    # -- over the network ------------------------------------------------------------------
+
+    def _patiently(self, address: str, path: str, limit: int, size: int | None) -> Fetched:
+        """Try until it works, or it is clear that it will not."""
+        host = urlsplit(address).netloc
+        if host in self._dead:
+            raise FetchError(self._dead[host], address)
+        wait = self._pause
+        for left in range(TRIES - 1, -1, -1):
+            try:
+                return self._once(address, path, limit, size)
+            except _Again as error:
+                if error.hopeless or not left:
+                    why = str(error) if error.hopeless else f"{error}, {TRIES} times"
+                    if error.unreached:
+                        self._dead[host] = why
+                    raise FetchError(why, address) from error
+                time.sleep(min(max(wait, error.after), 60.0) * random.uniform(0.8, 1.2))
+                wait *= 2
+        raise AssertionError("unreachable")
+
+    def _once(self, address: str, path: str, limit: int, size: int | None) -> Fetched:
+        import httpx
+
+        part, told = f"{path}.part", _told(f"{path}.json")
+        headers = {"Accept-Encoding": "identity"}
+        begun = _size(part)
+        tag = told.get("part_tag")
+        if begun and tag:
+            headers["Range"] = f"bytes={begun}-"
+            headers["If-Range"] = tag
+        elif os.path.isfile(path):
+            begun = 0
+            if told.get("tag"):
+                headers["If-None-Match"] = told["tag"]
+            if told.get("changed"):
+                headers["If-Modified-Since"] = told["changed"]
+        try:
+            with self._web.asked(address, headers) as answer:
+                return self._taken(answer, address, path, begun, limit, size)
+        except httpx.TimeoutException as error:
+            raise _Again("the server does not answer in time") from error
+        except (httpx.TransportError, httpx.StreamError) as error:
+            words = str(error) or type(error).__name__
+            unreached = isinstance(error, httpx.ConnectError)
+            # A name that nobody knows will not be known in a second.
+            hopeless = unreached and "[Errno -" in words
+            why = f"the connection fails: {words}"
+            raise _Again(why, unreached=unreached, hopeless=hopeless) from error
+        except httpx.InvalidURL as error:
+            raise FetchError(f"it is no address: {error}", address) from error
+
+    def _taken(
+        self, answer: Any, address: str, path: str, begun: int, limit: int, size: int | None
+    ) -> Fetched:
+        status = answer.status_code
+        part, record = f"{path}.part", f"{path}.json"
+        if status == 304 and os.path.isfile(path):
+            return Fetched(path, False, 0)
+        if status in (404, 410):
+            raise FetchError(f"it is not there (status {status})", address, absent=True)
+        if status in (408, 425, 429) or status >= 500:
+            raise _Again(f"the server says status {status}", _after(answer.headers))
+        if status == 416:
+            with contextlib.suppress(OSError):
+                os.unlink(part)
+            raise _Again("the server does not know that part of it")
+        if status not in (200, 206):
+            raise FetchError(f"the server says status {status}", address)
+        going_on = status == 206
+        if going_on and not answer.headers.get("Content-Range", "").startswith(f"bytes {begun}-"):
+            with contextlib.suppress(OSError):
+                os.unlink(part)
+            raise _Again("the server sends another part than was asked for")
+        start = begun if going_on else 0
+        bound = limit if size is None else min(limit, size)
+        claimed = _number(answer.headers.get("Content-Length"))
+        if claimed is not None and start + claimed > bound:
+            raise FetchError(
+                f"it would be {start + claimed:,} bytes, and {bound:,} are "
+                f"{'promised' if size is not None else 'reasonable'}", address, wrong=True,
+            )  # fmt: skip
+        tag = answer.headers.get("ETag") or answer.headers.get("Last-Modified")
+        strong = tag if tag and not tag.startswith("W/") else None
+        _tell(record, {**_told(record), "address": address, "part_tag": strong})
+        with open(part, "ab" if going_on else "wb") as out:
+            sent = self._written(answer, out, address, start, bound, claimed)
+        if claimed is not None and sent != claimed:
+            raise _Again("the connection ended before all was sent")
+        if size is not None and start + sent != size:
+            os.unlink(part)
+            why = f"it is {start + sent:,} bytes, and {size:,} were promised"
+            raise FetchError(why, address, wrong=True)
+        os.replace(part, path)
+        _tell(record, {
+            "address": address, "tag": answer.headers.get("ETag"),
+            "changed": answer.headers.get("Last-Modified"),
+        })  # fmt: skip
+        return Fetched(path, True, sent)
+
+    def _written(
+        self, answer: Any, out: BinaryIO, address: str, start: int, bound: int, claimed: int | None
+    ) -> int:
+        began = time.monotonic()
+        sent = 0
+        total = None if claimed is None else start + claimed
+        for piece in answer.iter_raw():
+            sent += len(piece)
+            if start + sent > bound:
+                raise FetchError(f"more than {bound:,} bytes are sent", address, wrong=True)
+            out.write(piece)
+            passed = time.monotonic() - began
+            if passed > min(GRACE, self._patience) and sent < SLOWEST * passed:
+                raise _Again("the server sends next to nothing")
+            if self._progress is not None:
+                self._progress(Progress(address, start + sent, total))
+        return sent
+
+
+def _local_path(address: str) -> str | None:
+    """The path of an address on this machine; None where it is of another kind."""
+    if address.startswith("file:"):
+        return unquote(urlsplit(address).path)
+    return address if address.startswith("/") else None
+
+
+def _after(headers: Any) -> float:
+    """The seconds for which a server asks to be left alone."""
+    text = headers.get("Retry-After", "")
+    return float(text) if text.isascii() and text.isdigit() and len(text) < 5 else 0.0
+
+
+def _number(text: str | None) -> int | None:
+    return int(text) if text and text.isascii() and text.isdigit() and len(text) < 19 else None
+
+
+def _size(path: str) -> int:
+    try:
+        return os.path.getsize(path)
+    except OSError:
+        return 0
+
+
+def _has_digest(path: str, expected: str) -> bool:
+    algorithm, _, value = expected.partition(":")
+    try:
+        digest = hashlib.new(algorithm, usedforsecurity=False)
+        with open(path, "rb") as file:
+            while piece := file.read(1 << 20):
+                digest.update(piece)
+    except (OSError, ValueError):
+        return False
+    return digest.hexdigest() == value.lower()
+
+
+def _told(path: str) -> dict[str, str]:
+    """What a server said of a file the last time."""
+    try:
+        with open(path, encoding="utf-8") as file:
+            found = json.load(file)
+    except (OSError, ValueError):
+        return {}
+    rows = found.items() if isinstance(found, dict) else ()
+    return {name: value for name, value in rows if isinstance(value, str)}
+
+
+def _tell(path: str, facts: dict[str, Any]) -> None:
+    new = f"{path}.{os.getpid()}.new"
+    with open(new, "w", encoding="utf-8") as file:
+        json.dump(facts, file)
+    os.replace(new, path)

@@ -1,0 +1,192 @@
+"""Fetching the indexes of an `rpm` repository, each verified before it is kept."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+from pathlib import Path
+
+from filigree.access.fetching import FetchError
+from filigree.families.indexes import digest_of_file, older_than
+from filigree.families.protocol import Fetch
+from filigree.formats.metalink import read_metalink
+from filigree.formats.openpgp import Key, judge_detached
+from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, read_repomd
+from filigree.model.answer import moment_of
+from filigree.model.errors import FiligreeError, words_of
+from filigree.model.repositories import Refreshed, Seal, SealVerdict
+
+INDEX_LIMIT = 4 << 30
+LIST = "repodata/repomd.xml"
+_SMALL = ("primary", "updateinfo", "group", "group_gz", "group_xz", "group_zst", "modules")
+_LARGE = ("filelists", "other")
+
+
+def made_at(listed: RepoMd) -> datetime | None:
+    """When a list of indexes was made: the newest of what it lists."""
+    return moment_of(
+        max((o.timestamp for o in listed.indexes.values() if o.timestamp), default=None)
+    )
+
+
+def refresh(
+    values: Mapping[str, str],
+    folder: str,
+    fetch: Fetch,
+    keys: list[Key],
+    seen: Sequence[RepoMd],
+    now: datetime,
+    paths: bool,
+) -> Refreshed:
+    """Fetch the list of indexes and what it lists, from the first mirror that has them.
+
+    `folder` is where they are kept among the copies. Raises FetchError where none can be reached.
+    """
+    bases, digest = _mirrors(values, fetch)
+    failures: list[FetchError] = []
+    for base in bases:
+        try:
+            found = _from(base, digest, values, folder, fetch, keys, seen, now, paths)
+        except FetchError as error:
+            failures.append(error)
+            continue
+        passed = [f"{error.where} was passed over: {error.what}" for error in failures]
+        return found._replace(remarks=(*passed, *found.remarks))
+    if failures:
+        raise failures[0]
+    raise FetchError("it has no address", folder)
+
+
+def _mirrors(values: Mapping[str, str], fetch: Fetch) -> tuple[list[str], str | None]:
+    """The addresses in their order, and the digest of the list where one is told."""
+    bases = values.get("baseurl", "").replace(",", " ").split()
+    if bases:
+        return bases, None
+    for name in ("metalink", "mirrorlist"):
+        address = values.get(name, "").strip()
+        if not address:
+            continue
+        data = Path(fetch.get(address, SIZE_LIMIT)).read_bytes()
+        if data.lstrip()[:1] == b"<":
+            try:
+                mirrors = read_metalink([data])
+            except XmlError as error:
+                raise FetchError(f"the list of mirrors is none: {error}", address) from error
+            web = (one for one in mirrors.addresses if one.startswith(("http:", "https:")))
+            return [one.removesuffix(LIST) for one in web], mirrors.digest
+        lines = data.decode("utf-8", "replace").split("\n")
+        return [one.strip() for one in lines if one.startswith(("http:", "https:"))], None
+    return [], None
+
+
+def _from(
+    base: str,
+    digest: str | None,
+    values: Mapping[str, str],
+    folder: str,
+    fetch: Fetch,
+    keys: list[Key],
+    seen: Sequence[RepoMd],
+    now: datetime,
+    paths: bool,
+) -> Refreshed:
+    base = f"{base.rstrip('/')}/"
+    got = fetch.get(f"{base}{LIST}", SIZE_LIMIT, digest)
+    data = Path(got).read_bytes()
+    seal, beside = _sealed(base, data, fetch, keys, now)
+    try:
+        listed = read_repomd(data)
+    except XmlError as error:
+        return Refreshed(seal, None, None, f"its list of indexes is none: {words_of(error)}")
+    made = made_at(listed)
+    refused = _why_not(values, seal, listed, seen)
+    files: list[tuple[str, str]] = []
+    if refused is None:
+        try:
+            files += _indexes(base, listed, fetch, paths)
+        except FetchError as error:
+            if not error.wrong:
+                raise
+            refused = _mixture(base, listed, fetch, seen) or error.what
+    if refused is not None:
+        fetch.forget(f"{base}{LIST}")
+        return Refreshed(seal, made, None, refused)
+    _keep(folder, fetch, seen, [*files, (got, "repomd.xml")], beside)
+    return Refreshed(seal, made, None, None)
+
+
+def _why_not(
+    values: Mapping[str, str], seal: Seal, listed: RepoMd, seen: Sequence[RepoMd]
+) -> str | None:
+    """Why what came is not to be believed, by its seal, its time, and what it lists."""
+    if seal.verdict is SealVerdict.BAD:
+        return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
+    if seal.verdict is SealVerdict.NONE and values.get("repo_gpgcheck", "").lower() in _YES:
+        return "it is not signed, and it must be"
+    if "primary" not in listed.indexes:
+        return "it lists no packages"
+    return older_than(made_at(listed), map(made_at, seen))
+
+
+def _keep(
+    folder: str,
+    fetch: Fetch,
+    seen: Sequence[RepoMd],
+    files: Sequence[tuple[str, str]],
+    beside: str | None,
+) -> None:
+    """Put everything in its place, the list of indexes last; let go of what is not listed any more."""
+    names = {name for _, name in files}
+    for old in (one.place.rpartition("/")[2] for known in seen for one in known.indexes.values()):
+        if old and old not in names:
+            fetch.drop(f"{folder}/repodata/{old}")
+    if beside is not None:
+        fetch.keep(beside, f"{folder}/{LIST}.asc")
+    else:
+        fetch.drop(f"{folder}/{LIST}.asc")
+    for path, name in files:
+        fetch.keep(path, f"{folder}/repodata/{name}")
+
+
+_YES = ("1", "yes", "true", "on")
+
+
+def _sealed(
+    base: str, data: bytes, fetch: Fetch, keys: list[Key], now: datetime
+) -> tuple[Seal, str | None]:
+    try:
+        beside = fetch.get(f"{base}{LIST}.asc", SIZE_LIMIT)
+    except FetchError as error:
+        if not error.absent:
+            raise
+        return Seal(SealVerdict.NONE, reason="there is no signature beside it"), None
+    return judge_detached(data, Path(beside).read_bytes(), keys, now), beside
+
+
+def _indexes(base: str, listed: RepoMd, fetch: Fetch, paths: bool) -> Iterator[tuple[str, str]]:
+    """What was fetched, and its name."""
+    for kind in (*_SMALL, *(_LARGE if paths else ())):
+        one = listed.indexes.get(kind)
+        if one is not None and one.digest is not None:
+            got = fetch.get(f"{base}{one.place}", INDEX_LIMIT, one.digest, one.size)
+            yield got, one.place.rpartition("/")[2]
+        elif kind == "primary":
+            raise FetchError("no digest is told of its list of packages", base, wrong=True)
+
+
+def _mixture(base: str, listed: RepoMd, fetch: Fetch, seen: Sequence[RepoMd]) -> str | None:
+    """Whether what came belongs to a list that was seen before: a mixture of two states."""
+    address = f"{base}{listed.indexes['primary'].place}"
+    try:
+        got = fetch.get(address, INDEX_LIMIT)
+    except FiligreeError:
+        return None
+    said = None
+    for known in seen:
+        one = known.indexes.get("primary")
+        if one is None or one.digest is None:
+            continue
+        if digest_of_file(got, one.digest.partition(":")[0]) == one.digest:
+            made = made_at(known)
+            when = f" of {made:%Y-%m-%d %H:%M}" if made else ""
+            said = f"it is a mixture of two states: its list belongs to the one{when}"
+    fetch.forget(address)
+    return said

@@ -1,0 +1,221 @@
+"""Fetching the indexes of repositories into the auditor's own cache; the root is never written to."""
+
+import contextlib
+import os
+import shutil
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from enum import StrEnum
+from typing import Any
+
+from filigree.access.fetching import Fetcher, FetchError
+from filigree.access.jail import Jail
+from filigree.families.protocol import ADDED, Own, Sources
+from filigree.model.answer import Answer, Gap
+from filigree.model.errors import BadQuestion
+from filigree.model.repositories import Repository, SealVerdict
+from filigree.questions.available import Available, copies_folder, is_called
+from filigree.questions.scopes import EVERYTHING, Chosen
+from filigree.system import System
+
+
+class Outcome(StrEnum):
+    """How the refreshing of one repository went."""
+
+    FETCHED = "fetched"
+    UNCHANGED = "unchanged"
+    REFUSED = "refused"
+    FAILED = "failed"
+
+
+@dataclass(frozen=True, slots=True)
+class RefreshRow:
+    """One repository: what came of it, and what is kept now. `sent` is how many bytes were sent for it.
+
+    `why` is why it was refused or failed; what was kept of it before is kept on. `older` are packages of
+    which it now offers nothing as new as it did before.
+    """
+
+    identity: str
+    address: str | None
+    architecture: str | None
+    outcome: Outcome
+    why: str | None
+    seal: SealVerdict | None
+    made_at: datetime | None
+    expires_at: datetime | None
+    packages: int | None
+    sent: int
+    remarks: list[str]
+    older: list[str]
+
+
+class _Fetch:
+    """Fetches for one repository, and keeps what is to be kept."""
+
+    def __init__(self, fetcher: Fetcher, copies: str) -> None:
+        self._fetcher = fetcher
+        self._copies = copies
+        self.sent = 0
+        self.kept = False
+
+    def get(
+        self, address: str, limit: int, digest: str | None = None, size: int | None = None
+    ) -> str:
+        found = self._fetcher.fetch(address, limit, digest, size)
+        self.sent += found.sent
+        return found.path
+
+    def forget(self, address: str) -> None:
+        self._fetcher.forget(address)
+
+    def drop(self, place: str) -> None:
+        with contextlib.suppress(OSError):
+            os.unlink(self._path(place))
+
+    def keep(self, got: str, place: str) -> None:
+        path = self._path(place)
+        try:
+            os.makedirs(os.path.dirname(path), mode=0o700, exist_ok=True)
+            if os.path.exists(path) and os.path.samefile(got, path):
+                return
+            new = f"{path}.{os.getpid()}.new"
+            try:
+                os.link(got, new)
+            except OSError:
+                shutil.copyfile(got, new)
+            os.replace(new, path)
+        except OSError as error:
+            raise FetchError(f"it could not be kept: {error.strerror}", place) from error
+        self.kept = True
+
+    def _path(self, place: str) -> str:
+        """A place below the copies: whatever a repository calls its files, nothing else is written to."""
+        parts = [part for part in place.split("/") if part not in ("", ".", "..")]
+        return os.path.join(self._copies, *parts)
+
+
+def bring(system: System, chosen: Chosen) -> None:
+    """Fetch the repositories whose addresses were given; what is refused, or out of reach, is a gap."""
+    answer = refresh(system, chosen=chosen, added_only=True)
+    for row in answer.records:
+        if row.outcome is Outcome.REFUSED:
+            system.report(Gap(f"what {row.identity} offers now", row.why or "it was refused"))
+
+
+def refresh(
+    system: System,
+    names: Iterable[str] = (),
+    chosen: Chosen = EVERYTHING,
+    fetcher: Fetcher | None = None,
+    added_only: bool = False,
+) -> Answer[RefreshRow]:
+    """Fetch the indexes of the enabled repositories, or of those called one of `names`.
+
+    They are verified before they are kept below the cache; the root is not touched. With `chosen.paths`
+    the indexes of paths and of changes, too, which are large. `added_only` leaves out what the system is
+    configured to use. Bad news where something was refused; what
+    could not be reached is a gap.
+    """
+    wanted = list(names)
+    if chosen.cache is None:
+        raise BadQuestion("what is fetched must be kept somewhere", None, "leave --no-cache out")
+    used = fetcher or Fetcher(os.path.join(chosen.cache, "fetched"), chosen.progress)
+    rows: list[RefreshRow] = []
+    notes: list[str] = []
+    try:
+        folder = copies_folder(system, chosen.cache)
+        os.makedirs(folder, mode=0o700, exist_ok=True)
+        now = chosen.now or datetime.now(UTC)
+        keys = system.own_keys(chosen.keyring) if chosen.keyring else None
+        own = Own(Jail(folder), tuple(chosen.addresses))
+        sources = system.database.sources(now, keys, own)
+        if sources is None:
+            system.report(Gap("what could be installed", "no repositories of this family are read"))
+        else:
+            every = [one for one in sources.repositories() if one.enabled]
+            if added_only:
+                every = [one for one in every if one.configured_in == ADDED]
+            for name in wanted:
+                if not any(is_called(one, name) for one in every):
+                    notes.append(f"no enabled repository is called {name}")
+            for repository in every:
+                if not wanted or any(is_called(repository, name) for name in wanted):
+                    before = _offered(system, chosen, repository)
+                    rows.append(
+                        _refreshed(system, sources, repository, used, folder, chosen, before)
+                    )
+    except OSError as error:
+        raise BadQuestion(
+            f"the cache cannot be written to: {error.strerror}", chosen.cache
+        ) from error
+    finally:
+        used.close()
+    for row in rows:
+        if row.outcome is Outcome.FAILED:
+            system.report(Gap(f"what is new at {row.identity}", row.why or "it cannot be reached"))
+    return Answer(
+        "refresh", system.system_label, rows, _summary(rows), system.gaps, notes,
+        bad_news=bool(notes) or any(row.outcome is Outcome.REFUSED or row.older for row in rows),
+    )  # fmt: skip
+
+
+def _refreshed(
+    system: System,
+    sources: Sources,
+    repository: Repository,
+    fetcher: Fetcher,
+    folder: str,
+    chosen: Chosen,
+    before: dict[str, str],
+) -> RefreshRow:
+    fetch = _Fetch(fetcher, folder)
+    address = repository.addresses[0] if repository.addresses else None
+    try:
+        found = sources.refresh(repository, fetch, chosen.paths)
+    except FetchError as error:
+        return RefreshRow(
+            repository.identity, address, repository.architecture, Outcome.FAILED, str(error), None,
+            None, None, None, fetch.sent, [], [],
+        )  # fmt: skip
+    remarks = list(found.remarks)
+    outcome = Outcome.FETCHED if fetch.kept else Outcome.UNCHANGED
+    if found.refused is not None:
+        outcome = Outcome.REFUSED
+    after = _offered(system, chosen, repository) if outcome is Outcome.FETCHED else before
+    order = system.family.compare_versions
+    older = [
+        f"{name} {after[name]}, {version} before"
+        for name, version in sorted(before.items())
+        if name in after and order(after[name], version) < 0
+    ]
+    return RefreshRow(
+        repository.identity, address, repository.architecture, outcome, found.refused,
+        found.seal.verdict, found.made_at, found.expires_at, len(after) or None, fetch.sent, remarks,
+        older,
+    )  # fmt: skip
+
+
+def _offered(system: System, chosen: Chosen, repository: Repository) -> dict[str, str]:
+    """The newest version of each name that a repository offers, by the copies that are there now."""
+    order = system.family.compare_versions
+    only = chosen._replace(repositories=(repository.identity,), refreshed=True, quiet=True)
+    offered = Available(system, only)
+    try:
+        found: dict[str, str] = {}
+        for name, version in offered.versions():
+            if name not in found or order(version, found[name]) > 0:
+                found[name] = version
+        return found
+    finally:
+        offered.close()
+
+
+def _summary(rows: list[RefreshRow]) -> dict[str, Any]:
+    return {
+        "repositories": len(rows),
+        **{one.value: sum(row.outcome is one for row in rows) for one in Outcome},
+        "sent": sum(row.sent for row in rows),
+        "older": sum(len(row.older) for row in rows),
+    }

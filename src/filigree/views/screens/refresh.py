@@ -1,0 +1,65 @@
+"""How a refreshing is shown: a repository a row, and what is to be said of it."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import fields
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.questions.refresh import Outcome, RefreshRow
+from filigree.views.page import Column, Ink, Piece, Style, line
+from filigree.views.screens.words import closing, day
+from filigree.views.text import count_words, size_words
+
+_FIELDS = tuple(field.name for field in fields(RefreshRow))
+_TABLE = (
+    Column("repository", wrap=True), Column("for"), Column("outcome"), Column("packages", right=True),
+    Column("sent", right=True), Column("made"), Column("expires"), Column("seal"),
+)  # fmt: skip
+_STYLES = {
+    Outcome.FETCHED: Style.GOOD, Outcome.UNCHANGED: Style.PLAIN, Outcome.REFUSED: Style.BAD,
+    Outcome.FAILED: Style.WARN,
+}  # fmt: skip
+_OLDER_SHOWN = 5
+
+
+def screen(answer: Answer[RefreshRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    rows = answer.records
+    if rows:
+        yield from ink.table(_TABLE, [_cells(row) for row in rows])
+        yield ""
+    for row in rows:
+        # What failed is told among the gaps.
+        told = [row.why] if row.why and row.outcome is Outcome.REFUSED else []
+        told += row.remarks
+        told += (f"it offers {one}" for one in row.older[:_OLDER_SHOWN])
+        if len(row.older) > _OLDER_SHOWN:
+            told.append(f"and {len(row.older) - _OLDER_SHOWN:,} more that are older than before")
+        for words in told:
+            yield from ink.flowed(line(Piece(row.identity, Style.NAME), f": {words}"), 4)
+    if any(row.outcome is Outcome.REFUSED or row.remarks or row.older for row in rows):
+        yield ""
+    summary = answer.summary
+    number = count_words(summary["repositories"], "index", "indexes")
+    parts: list[str | Piece] = [Piece(number, Style.TITLE), f", {size_words(summary['sent'])} sent"]
+    for outcome in Outcome:
+        if summary[outcome.value]:
+            parts += ("; ", Piece(f"{summary[outcome.value]:,} {outcome.value}", _STYLES[outcome]))
+    yield from closing(ink, *parts)
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return _FIELDS
+
+
+def rows(answer: Answer[RefreshRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    for record in answer.records:
+        yield [getattr(record, name) for name in _FIELDS]
+
+
+def _cells(row: RefreshRow) -> list[str | Piece]:
+    return [
+        Piece(row.identity, Style.NAME), row.architecture or "",
+        Piece(row.outcome.value, _STYLES[row.outcome]),
+        f"{row.packages:,}" if row.packages is not None else "", size_words(row.sent),
+        day(row.made_at), day(row.expires_at), row.seal.value if row.seal else "",
+    ]  # fmt: skip
