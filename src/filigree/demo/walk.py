@@ -1,7 +1,10 @@
 """The walk through an audit: the stations are built, asked, and their answers shown."""
 
+import os
+import shlex
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,9 +12,15 @@ from pathlib import Path
 from filigree.demo.archives import CUT_OFF, FOLDER, MISNAMED, TRICKY, UNMET, write_archives
 from filigree.demo.curlew import build_curlew
 from filigree.demo.heron import build_heron
+from filigree.demo.offering import write_repositories
+from filigree.demo.repository import CODENAME
+from filigree.demo.server import serving
 from filigree.model.errors import BadQuestion
 
 STATIONS: dict[str, Callable[[Path], Path]] = {"heron": build_heron, "curlew": build_curlew}
+REPOSITORY = "repository"
+ADDRESS = "http://SERVER"
+"""Stands for the address of the server, which is another one at every run."""
 _MARK = "made by filigree demo"
 
 
@@ -54,6 +63,12 @@ STOPS: tuple[Stop, ...] = (
     Stop("What would everything for a gauge station take at heron?",
          ("needs", "--available", "tide-essentials")),
     Stop("Which members of a group are missing?", ("census", "--group", "gauge-station"), "curlew"),
+    Stop("The office's own server offers more to heron. Its index is verified before it is kept.",
+         ("refresh", "127*", "--repo-url", f"{ADDRESS}/coast {CODENAME} main",
+          "--keyring", f"{REPOSITORY}/coast.asc")),
+    Stop("An archive there: what is in it? Only the parts that are needed are sent.",
+         ("contents", f"{ADDRESS}/coast/pool/main/weirgate_0.9-4_amd64.deb", "--role", "program",
+          "--role", "config")),
     Stop("The keeper had archives in a folder. What is this one, really?",
          ("dossier", f"./{FOLDER}/{MISNAMED}"), "curlew"),
     Stop("Could this one be installed at curlew?", ("needs", f"./{FOLDER}/{UNMET}"), "curlew"),
@@ -68,7 +83,7 @@ def build_stations(into: Path) -> dict[str, Path]:
     """Build every station below a folder. Raises BadQuestion rather than empty somebody's folder."""
     note = into / "README.txt"
     ours = note.is_file() and _MARK in note.read_text(errors="replace")
-    taken = [name for name in (*STATIONS, FOLDER) if (into / name).exists()]
+    taken = [name for name in (*STATIONS, FOLDER, REPOSITORY) if (into / name).exists()]
     if taken and not ours:
         raise BadQuestion(
             f"there is a folder {taken[0]} already, and it is not one of ours",
@@ -78,24 +93,33 @@ def build_stations(into: Path) -> dict[str, Path]:
     into.mkdir(parents=True, exist_ok=True)
     note.write_text(f"Made-up systems of the Sallow Coast Tide Office, {_MARK}.\n")
     write_archives(into / FOLDER)
+    write_repositories(into / REPOSITORY)
     return {name: build(into / name) for name, build in STATIONS.items()}
 
 
 def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> None:
-    """Ask the questions one after another, each as a person would type it, and show each answer."""
-    for stop in STOPS:
-        say("")
-        say(f"# {stop.says}")
-        root = roots[stop.station]
-        arguments = [*stop.asks, "--root", root.name]
-        say(f"$ filigree {' '.join(arguments)}")
-        say("")
-        status = _run([*arguments, "--format", "table", "--no-pager"], root.parent, colour)
-        say(f"(exit status {status})")
+    """Ask the questions one after another, each as a person would type it, and show each answer.
+
+    Meanwhile the repository is served on the loopback address; what is fetched and parsed is kept in a
+    cache of the walk's own, and gone afterwards.
+    """
+    folder = next(iter(roots.values())).parent
+    with serving(folder / REPOSITORY) as server, tempfile.TemporaryDirectory() as cache:
+        for stop in STOPS:
+            say("")
+            say(f"# {stop.says}")
+            root = roots[stop.station]
+            asks = [word.replace(ADDRESS, server.address) for word in stop.asks]
+            arguments = [*asks, "--root", root.name]
+            say(f"$ filigree {shlex.join(arguments)}")
+            say("")
+            shown = [*arguments, "--format", "table", "--no-pager"]
+            say(f"(exit status {_run(shown, folder, colour, cache)})")
 
 
-def _run(arguments: list[str], folder: Path, colour: bool) -> int:
+def _run(arguments: list[str], folder: Path, colour: bool, cache: str) -> int:
     command = [sys.executable, "-m", "filigree", *arguments]
     command += ["--color", "always" if colour else "never"]
     sys.stdout.flush()
-    return subprocess.run(command, cwd=folder, check=False).returncode
+    surroundings = {**os.environ, "XDG_CACHE_HOME": cache}
+    return subprocess.run(command, cwd=folder, check=False, env=surroundings).returncode

@@ -47,7 +47,7 @@ def _lines(pieces: Iterable[bytes]) -> Iterator[bytes | None]:
                 yield None
                 dropping = False
             elif line:
-                yield line
+                yield line if len(line) <= LINE_LIMIT else None
         if len(rest) > LINE_LIMIT:
             dropping, rest = True, b""
     if dropping or rest:

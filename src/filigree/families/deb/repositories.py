@@ -26,7 +26,7 @@ from filigree.formats.deb_release import Release
 from filigree.formats.deb_sources import Source, read_lines, read_source_stanzas, sources_at
 from filigree.formats.openpgp import Key
 from filigree.model.answer import Gap
-from filigree.model.repositories import IndexCopy, Refreshed, Repository
+from filigree.model.repositories import IndexCopy, Refreshed, Repository, SealVerdict
 
 _FINGERPRINT = re.compile(r"(?:0x)?([0-9A-Fa-f]{16,64})!?")
 _PART = re.compile(r"[A-Za-z0-9_.-]+")
@@ -206,6 +206,9 @@ class DebRepositories:
         if not source.enabled:
             return
         release = signed.release
+        if signed.path is not None and signed.seal.verdict is SealVerdict.UNKNOWN_KEY:
+            files = [key for key in source.signed_by if key.startswith("/")]
+            yield f"the missing key would be put in {' or '.join(files) or places.TRUSTED_PARTS}"
         if signed.path is None:
             yield "it was never fetched"
         elif release is not None:

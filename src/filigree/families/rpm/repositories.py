@@ -136,6 +136,9 @@ class RpmRepositories:
         remarks = list(self._remarks(values, addresses, key_files))
         if enabled and copy is None:
             remarks.append("it was never fetched")
+        if copy is not None and copy.seal.verdict is SealVerdict.UNKNOWN_KEY:
+            files = [path for key in key_files if (path := _local(key)) is not None]
+            remarks.append(f"the missing key would be put in {' or '.join(files) or places.KEYS}")
         wanted = values.get("repo_gpgcheck", "").lower()
         priority = values.get("priority", "")
         return Repository(
