@@ -330,9 +330,79 @@ def index(runs: int) -> None:
         compare("census --available chart, kept", ask, start, 4.0, runs)
         compare("census --outsiders, kept", f"{FILIGREE} census --outsiders", start, 4.0, runs)
         compare("repos", f"{FILIGREE} repos", start, 4.0, runs)
+        for label, command in (
+            ("behind, kept", "behind"),
+            ("seek of two words, kept", "seek web server"),
+            ("seek of a misspelt word, kept", "seek opnessl"),
+            ("dossier --available, kept", "dossier --available bash"),
+            ("needs --available --deep, kept", "needs --available --deep bash"),
+        ):
+            compare(label, f"{FILIGREE} {command}", start, 4.0, runs)
+        everything = f"{FILIGREE} census --available --columns name,version"
+        compare("census --available of all, kept", everything, start, 4.0, min(runs, 3))
+    index_growth(min(runs, 3))
+
+
+def index_growth(runs: int) -> None:
+    """An index of 500,000 packages against a tenth of it: time and memory in proportion."""
+    with tempfile.TemporaryDirectory() as folder:
+        roots = []
+        for count in (50_000, 500_000):
+            root = Path(folder, str(count))
+            roots.append(root)
+            lists, sources = root / "var/lib/apt/lists", root / "etc/apt"
+            status = root / "var/lib/dpkg/status"
+            for needed in (lists, sources, status.parent):
+                needed.mkdir(parents=True)
+            status.write_text(
+                "Package: shoal0\nStatus: install ok installed\nArchitecture: amd64\nVersion: 0\n\n"
+            )
+            (sources / "sources.list").write_text("deb [trusted=yes] http://x.example/y/ z main\n")
+            stem = "x.example_y_dists_z_"
+            digest = hashlib.sha256()
+            size = 0
+            with (lists / f"{stem}main_binary-amd64_Packages").open("wb") as out:
+                for number in range(count):
+                    stanza = (
+                        f"Package: shoal{number}\nArchitecture: amd64\nVersion: 1.{number}-1\n"
+                        f"Depends: shoal{number // 2}, shoal{number // 3} (>= 1)\n"
+                        f"Provides: bank{number % 1000}\nFilename: pool/shoal{number}.deb\n"
+                        f"Size: {number}\nDescription: Sand and more sand, number {number}\n\n"
+                    ).encode()
+                    out.write(stanza)
+                    digest.update(stanza)
+                    size += len(stanza)
+            (lists / f"{stem}Release").write_text(
+                f"Suite: z\nCodename: z\nComponents: main\nArchitectures: amd64\nSHA256:\n"
+                f" {digest.hexdigest()} {size} main/binary-amd64/Packages\n"
+            )
+        print("\nan index of 500,000 packages against a tenth:")
+        small, large = roots
+        for label, words in (("first parse", "seek bank7 --no-cache"), ("kept", "seek bank7")):
+            pair = [f"{FILIGREE} {words} --root {root}" for root in (large, small)]
+            results = [(run(pair[0]), run(pair[1])) for _ in range(runs + 1)][1:]
+            ratio = statistics.median(a.wall / b.wall for a, b in results)
+            peaks = [
+                max(one.peak for one in column) / 1024 for column in zip(*results, strict=True)
+            ]
+            print(
+                f"{label:<34} {ratio:5.2f} times the time, {peaks[0]:.0f} MiB against {peaks[1]:.0f} MiB"
+            )
+
+
+def as_installed(folder: str) -> None:
+    """Let every program find itself compiled, as an installation leaves it."""
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+    os.environ["PYTHONPYCACHEPREFIX"] = folder
 
 
 def main() -> int:
+    with tempfile.TemporaryDirectory() as folder:
+        as_installed(folder)
+        return measured()
+
+
+def measured() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--whole-system", action="store_true", help="also verify every file")
     parser.add_argument("--runs", type=int, default=5)

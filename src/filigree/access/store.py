@@ -20,7 +20,7 @@ from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, words_of
 from filigree.model.repositories import Listed, Offer
 
-VERSION = 2
+VERSION = 3
 _BATCH = 2000
 _UNUSED = 90 * 86400
 """After so many seconds without being asked a table is taken away."""
@@ -38,6 +38,8 @@ class Table(Generic[T]):
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self.connection = connection
+        self.odd = False
+        """Whether it holds text that is not UTF-8."""
 
     def fill(self, items: list[T]) -> None:
         """Add a batch of what was read."""
@@ -63,6 +65,7 @@ class Table(Generic[T]):
                 self.connection.executemany(plain, left)
                 return
             except UnicodeEncodeError:
+                self.odd = True
                 odd = [_as_bytes(value) for value in rows[drawn - 1]]
                 marks = ["CAST(? AS TEXT)" if isinstance(v, bytes) else "?" for v in odd]
                 self.connection.execute(f"INSERT INTO {table} VALUES ({', '.join(marks)})", odd)
@@ -151,6 +154,11 @@ class OfferTable(Table[Offer]):
     def versions(self) -> Iterator[tuple[str, str]]:
         """The name and version of each."""
         return self.ask("SELECT name, version FROM offers")
+
+    def known(self, names: Sequence[str]) -> Iterator[str]:
+        """Those of the names that are here."""
+        query = "SELECT DISTINCT name FROM offers WHERE name IN ({})"
+        return (name for (name,) in self._among(query, names))
 
     def offers(self, numbers: Sequence[int] | None = None) -> Iterator[KeptOffer]:
         """All, or those with the numbers given."""
@@ -307,7 +315,6 @@ class Filler(Generic[T]):
         self.connection = sqlite3.connect(path)
         self.connection.execute("PRAGMA journal_mode = OFF")
         self.connection.execute("PRAGMA synchronous = OFF")
-        self.connection.text_factory = _as_text
         self.connection.executescript(kind.layout)
         self._kind = kind
 
@@ -328,11 +335,13 @@ class Filler(Generic[T]):
             table.fill(batch)
             count += len(batch)
         self.connection.executescript(self._kind.finish)
-        self.connection.execute("CREATE TABLE whole (count)")
+        self.connection.execute("CREATE TABLE whole (count, odd)")
         self.connection.execute("CREATE TABLE gaps (place, why)")
-        self.connection.execute("INSERT INTO whole VALUES (?)", (count,))
         gaps = [(gap.what.removeprefix(self._where), gap.why) for gap in self.gaps]
         table.insert("gaps", 2, gaps)
+        self.connection.execute("INSERT INTO whole VALUES (?, ?)", (count, table.odd))
+        if table.odd:
+            self.connection.text_factory = _as_text
         self.connection.commit()
         return broke
 
@@ -417,11 +426,13 @@ def _opened(kind: type[Table[Any]], path: str) -> sqlite3.Connection | None:
         return None
     try:
         connection = sqlite3.connect(f"file:{_quoted(path)}?mode=ro", uri=True)
-        (count,) = connection.execute("SELECT count FROM whole").fetchone()
+        count, odd = connection.execute("SELECT count, odd FROM whole").fetchone()
         (there,) = connection.execute(f"SELECT max(rowid) FROM {kind.counted}").fetchone()
     except (sqlite3.Error, TypeError, ValueError):
         return None
-    connection.text_factory = _as_text
+    if odd:
+        # In another text there is nothing that SQLite could not read by itself, and faster.
+        connection.text_factory = _as_text
     with contextlib.suppress(OSError):
         os.utime(path)
     return connection if count == (there or 0) else None

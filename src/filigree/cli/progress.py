@@ -4,11 +4,11 @@ import sys
 import time
 from typing import TYPE_CHECKING
 
-from filigree.questions.verify import Progress
 from filigree.views.text import escaped, size_words
 
 if TYPE_CHECKING:
     from filigree.access.fetching import Progress as Fetching
+    from filigree.questions.verify import Progress
 
 PATIENCE = 1.0
 PACE = 0.2
@@ -47,7 +47,7 @@ class ProgressLine:
         self._shown = 0.0
         self._terminal = sys.stderr.isatty()
 
-    def __call__(self, now: Progress) -> None:
+    def __call__(self, now: "Progress") -> None:
         moment = time.monotonic()
         passed = moment - self._started
         if not self._terminal or passed < PATIENCE or moment - self._shown < PACE:

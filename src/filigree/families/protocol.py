@@ -193,8 +193,8 @@ class Sources(Protocol):
         """Streams of versions: by the key that `stream_key` gives, and by the empty one the defaults."""
         ...
 
-    def package(self, record: str, repository: str) -> Package | None:
-        """The package of an offer's record."""
+    def package(self, record: str, repository: str, brief: bool = False) -> Package | None:
+        """The package of an offer's record; a `brief` one is asked nothing more."""
         ...
 
     def needs(self, package: Package, record: str) -> tuple[Need, ...]: ...

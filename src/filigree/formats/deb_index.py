@@ -30,14 +30,32 @@ def read_index(pieces: Iterable[bytes]) -> Iterator[Entry | Damage]:
         lines = text.replace("\n ", "\0 ").split("\n")
         pairs = [line.split(": ", 1) for line in lines]
         try:
-            yield Entry(dict(pairs), text)
-            continue
+            entry = Entry(dict(pairs), text)
+            if "Package" in entry.fields:
+                yield entry
+                continue
         except ValueError:  # a line that is no simple field
-            stanza = parse_stanza(block)
+            pass
+        stanza = parse_stanza(block)
         if isinstance(stanza, Damage):
             yield Damage(count, stanza.why)
         else:
             yield Entry(stanza.fields, text)
+
+
+def fields_of(text: str) -> Mapping[str, str] | Damage:
+    """The fields of a stanza's text, lines of a value as they stand there."""
+    pairs = [line.split(": ", 1) for line in text.replace("\n ", "\0 ").split("\n")]
+    try:
+        found = dict(pairs)
+    except ValueError:
+        found = {}
+    if "Package" not in found:
+        stanza = parse_stanza(text.encode("utf-8", "surrogateescape"))
+        return stanza if isinstance(stanza, Damage) else stanza.fields
+    if "\0" in "".join(found.values()):
+        return {name: value.replace("\0", "\n") for name, value in found.items()}
+    return found
 
 
 def _blocks(pieces: Iterable[bytes]) -> Iterator[bytes]:

@@ -4,10 +4,12 @@ Read by events, without entities, without fetching, and without a tree in memory
 """
 
 from collections.abc import Iterable, Iterator
+from datetime import datetime
 from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 from xml.parsers import expat
 
 from filigree.formats.numbers import whole_number
+from filigree.model.answer import moment_of
 
 SIZE_LIMIT = 16 << 20
 TEXT_LIMIT = 1 << 20
@@ -37,6 +39,13 @@ class RepoMd(NamedTuple):
 
     revision: str | None
     indexes: dict[str, Listed]
+
+
+def made_at(listed: RepoMd) -> datetime | None:
+    """When a list of indexes was made: the newest of what it lists."""
+    return moment_of(
+        max((o.timestamp for o in listed.indexes.values() if o.timestamp), default=None)
+    )
 
 
 class Events(Protocol):

@@ -139,6 +139,11 @@ class Available:
         """Every name that is offered."""
         return frozenset(name for _, table in self.tables for _, name in table.names())
 
+    def known(self, names: Iterable[str]) -> set[str]:
+        """Those of the names that are offered."""
+        wanted = list(dict.fromkeys(names))
+        return {name for _, table in self.tables for name in table.known(wanted)}
+
     def versions(self) -> Iterator[tuple[str, str]]:
         """Name and version of every offer."""
         for _, table in self.tables:
@@ -150,7 +155,7 @@ class Available:
             if chooses is None:
                 # Of these there are tens of thousands: none is kept.
                 for offer in table.offers():
-                    package = self._sources.package(offer.record, repository.identity)
+                    package = self._sources.package(offer.record, repository.identity, brief=True)
                     if package is not None:
                         yield package
                 continue

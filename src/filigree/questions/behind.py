@@ -244,8 +244,8 @@ def _report_expired(system: System, offered: Available) -> None:
 
 def _summary(system: System, offered: Available, rows: Sequence[BehindRow]) -> dict[str, Any]:
     made = [one.copy.made_at for one, _ in offered.tables if one.copy and one.copy.made_at]
-    names = offered.names()
     present = [p for p in system.packages if p.state.present]
+    names = offered.known(p.name for p in present)
     return {
         "installed": len(present),
         "not_offered": sum(p.name not in names for p in present),

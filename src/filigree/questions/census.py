@@ -7,15 +7,17 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.package import Package, Reason, State
-from filigree.questions.available import Available
 from filigree.questions.rows import PackageRow, package_row
 from filigree.questions.scopes import EVERYTHING, Chosen, Scope
 from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.available import Available
 
 
 class Match(StrEnum):
@@ -71,10 +73,10 @@ def census(
     Raises BadQuestion where a pattern does not parse.
     """
     names = name_filter(wanted.patterns, wanted.match) if wanted.patterns else None
-    offers = None
+    offers: Available | None = None
     repositories = chosen.repositories
     if scope is not Scope.INSTALLED or outsiders or repositories:
-        offers = Available(system, chosen)
+        offers = _opened(system, chosen)
     passing, offered = _found(system, names, scope, offers, outsiders)
     passing = [p for p in passing if _passes(p, wanted)]
     if repositories and scope is not Scope.AVAILABLE and not outsiders:
@@ -100,6 +102,12 @@ def census(
     )
 
 
+def _opened(system: System, chosen: Chosen) -> "Available":
+    from filigree.questions.available import Available
+
+    return Available(system, chosen)
+
+
 _Identity = tuple[str, str, str]
 
 
@@ -111,7 +119,7 @@ def _found(
     system: System,
     names: Callable[[str], bool] | None,
     scope: Scope,
-    offers: Available | None,
+    offers: "Available | None",
     outsiders: bool,
 ) -> tuple[list[Package], dict[_Identity, list[str]]]:
     """The packages of a scope whose name is chosen, and who offers each very version."""
@@ -119,7 +127,7 @@ def _found(
     if offers is None:
         return recorded, {}
     if outsiders:
-        known = offers.names()
+        known = offers.known(p.name for p in recorded)
         # Without any index that may be believed nothing can be told to be offered by nobody.
         return [p for p in recorded if p.name not in known and not offers.empty], {}
     offered: dict[_Identity, list[str]] = {}

@@ -50,7 +50,8 @@ def groups(
     offered = Available(system, chosen)
     try:
         every = _merged(offered.groups())
-        known = offered.names()
+        members = (n for group, _ in every.values() for n, _ in group.members)
+        known = offered.known(members)
         here = {p.name for p in system.packages if p.state.present}
         rows = [_row(group, repository, every, here, known) for group, repository in every.values()]
         notes = [f"no repository is called {name}" for name in offered.unknown]
@@ -94,9 +95,7 @@ def _merged(told: Iterable[tuple[Group, str]]) -> _Known:
     return found
 
 
-def _row(
-    group: Group, repository: str, every: _Known, here: set[str], known: frozenset[str]
-) -> GroupRow:
+def _row(group: Group, repository: str, every: _Known, here: set[str], known: set[str]) -> GroupRow:
     members: dict[str, Membership] = {}
     for one in (group, *(every[name][0] for name in group.groups if name in every)):
         for name, kind in one.members:

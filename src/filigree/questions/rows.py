@@ -4,6 +4,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from datetime import datetime
+from operator import attrgetter
 from typing import Any
 
 from filigree.model.package import Package, Reason, State
@@ -46,6 +47,7 @@ PACKAGE_FIELDS = tuple(field.name for field in fields(PackageRow))
 
 
 _RECORDED = PACKAGE_FIELDS[:-1]
+_recorded = attrgetter(*_RECORDED)
 
 
 def package_facts(package: Package) -> dict[str, Any]:
@@ -55,9 +57,7 @@ def package_facts(package: Package) -> dict[str, Any]:
 
 def package_row(package: Package, offered_by: list[str] | None = None) -> PackageRow:
     """The record of a package."""
-    facts = package_facts(package)
-    facts["offered_by"] = offered_by
-    return PackageRow(**facts)
+    return PackageRow(*_recorded(package), offered_by)  # type: ignore[call-arg]
 
 
 def short_labels(packages: Sequence[Package]) -> list[str]:

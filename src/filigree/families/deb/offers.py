@@ -2,20 +2,19 @@
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 
 from filigree.families.deb.stanza import NotAPackage, package_of
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
 from filigree.formats.deb_contents import read_contents
-from filigree.formats.deb_index import Entry, read_index
+from filigree.formats.deb_index import Entry, fields_of, read_index
 from filigree.formats.numbers import whole_number
-from filigree.formats.stanzas import parse_stanza
 from filigree.model.answer import Gap
 from filigree.model.package import Package, State
 from filigree.model.repositories import Group, Listed, Membership, Offer, Place
 
 DAMAGES_LIMIT = 20
+_NOTHING: Mapping[str, str] = {}
 _TRANSLATED = re.compile(r"Description-(?!md5)\S+")
 _CONDITION = re.compile(r"[\s(:].*")
 
@@ -86,21 +85,24 @@ def read_paths(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[L
             report(Gap(f"{path}, line {row.line}", row.why))
 
 
-def package_offered(record: str, repository: str) -> Package | None:
-    """The package of a record that `read_offers` made; None where it describes none after all."""
-    stanza = parse_stanza(record.encode("utf-8", "surrogateescape"))
-    if isinstance(stanza, Damage):
+def package_offered(record: str, repository: str, brief: bool = False) -> Package | None:
+    """The package of a record that `read_offers` made; None where it describes none after all.
+
+    A `brief` one does without the record's own fields.
+    """
+    fields = fields_of(record)
+    if isinstance(fields, Damage):
         return None
     try:
-        package = package_of(stanza.fields)
+        return package_of(
+            fields,
+            state=State.AVAILABLE,
+            repository=repository,
+            archive_size=whole_number(fields.get("Size")),
+            kept=_NOTHING if brief else fields,
+        )
     except NotAPackage:
         return None
-    return replace(
-        package,
-        state=State.AVAILABLE,
-        archive_size=whole_number(stanza.fields.get("Size")),
-        repository=repository,
-    )
 
 
 _DIGESTS = (("SHA512", "sha512"), ("SHA256", "sha256"), ("SHA1", "sha1"), ("MD5sum", "md5"))
@@ -108,8 +110,8 @@ _DIGESTS = (("SHA512", "sha512"), ("SHA256", "sha256"), ("SHA1", "sha1"), ("MD5s
 
 def place_of(record: str, addresses: Sequence[str]) -> Place:
     """Where the archive of a record is, below the address of its repository."""
-    stanza = parse_stanza(record.encode("utf-8", "surrogateescape"))
-    fields = {} if isinstance(stanza, Damage) else stanza.fields
+    told = fields_of(record)
+    fields: Mapping[str, str] = {} if isinstance(told, Damage) else told
     name = fields.get("Filename")
     known = ((algorithm, fields.get(field)) for field, algorithm in _DIGESTS)
     digest = next((f"{algorithm}:{value.lower()}" for algorithm, value in known if value), None)

@@ -10,7 +10,6 @@ from filigree.access.jail import Jail
 from filigree.families.deb import places
 from filigree.families.deb.choosing import Pin
 from filigree.families.deb.copies import SCHEME, Copies, Signed
-from filigree.families.deb.refreshing import refresh
 from filigree.families.indexes import Keys
 from filigree.families.looking import names_in, os_release, read_or_report
 from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, Own, Report
@@ -75,6 +74,8 @@ class DebRepositories:
 
     def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
         """Fetch what a repository of `all` offers. Raises FetchError."""
+        from filigree.families.deb.refreshing import refresh
+
         _, source, architecture = self._entries[id(repository)]
         shelves = [shelf for shelf in (self._root, self._fetched) if shelf is not None]
         seen = [one for shelf in shelves if (one := shelf.signed(source).release) is not None]

@@ -78,8 +78,8 @@ class DebSources:
 
     # -- packages --------------------------------------------------------------------------
 
-    def package(self, record: str, repository: str) -> Package | None:
-        return offers.package_offered(record, repository)
+    def package(self, record: str, repository: str, brief: bool = False) -> Package | None:
+        return offers.package_offered(record, repository, brief)
 
     def needs(self, package: Package, record: str) -> tuple[Need, ...]:  # noqa: ARG002
         return needs_told(package, self._report)

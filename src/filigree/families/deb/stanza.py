@@ -1,6 +1,7 @@
 """From the stanza of a status file to a package."""
 
 import re
+from collections.abc import Mapping
 from datetime import datetime
 
 from filigree.families.protocol import Report
@@ -44,15 +45,23 @@ class NotAPackage(ValueError):
 
 
 def package_of(
-    fields: dict[str, str],
+    fields: Mapping[str, str],
     reason: Reason | None = None,
     installed_at: datetime | None = None,
+    state: State | None = None,
+    repository: str | None = None,
+    archive_size: int | None = None,
+    kept: Mapping[str, str] | None = None,
 ) -> Package:
-    """The package of a stanza. Raises NotAPackage where name, version or architecture is missing."""
+    """The package of a stanza. Raises NotAPackage where name, version or architecture is missing.
+
+    `state` is what it is in where the stanza does not say; `kept` are the fields that it keeps.
+    """
     name = fields.get("Package")
     if not name:
         raise NotAPackage("a stanza without a package name")
-    wanted, flag, state = _status(fields.get("Status"))
+    wanted, flag, told = _status(fields.get("Status"))
+    state = state or told
     version = fields.get("Version") or ""
     architecture = fields.get("Architecture") or ""
     if state is not State.NOT_INSTALLED and not (version and architecture):
@@ -79,7 +88,9 @@ def package_of(
         maintainer=fields.get("Maintainer"),
         installed_size=_kibibytes(fields.get("Installed-Size")),
         installed_at=installed_at if state.present else None,
-        fields=fields,
+        repository=repository,
+        archive_size=archive_size,
+        fields=fields if kept is None else kept,
     )
 
 

@@ -9,8 +9,7 @@ from filigree.families.indexes import digest_of_file, older_than
 from filigree.families.protocol import Fetch
 from filigree.formats.metalink import read_metalink
 from filigree.formats.openpgp import Key, judge_detached
-from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, read_repomd
-from filigree.model.answer import moment_of
+from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
 from filigree.model.errors import FiligreeError, words_of
 from filigree.model.repositories import Refreshed, Seal, SealVerdict
 
@@ -18,13 +17,6 @@ INDEX_LIMIT = 4 << 30
 LIST = "repodata/repomd.xml"
 _SMALL = ("primary", "updateinfo", "group", "group_gz", "group_xz", "group_zst", "modules")
 _LARGE = ("filelists", "other")
-
-
-def made_at(listed: RepoMd) -> datetime | None:
-    """When a list of indexes was made: the newest of what it lists."""
-    return moment_of(
-        max((o.timestamp for o in listed.indexes.values() if o.timestamp), default=None)
-    )
 
 
 def refresh(

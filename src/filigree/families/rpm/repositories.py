@@ -12,10 +12,9 @@ from filigree.families.indexes import Keys, packed_digest, unpacked_pieces
 from filigree.families.looking import names_in, os_release, read_or_report
 from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, Own, Report
 from filigree.families.rpm import places
-from filigree.families.rpm.refreshing import made_at, refresh
 from filigree.formats.openpgp import Key, judge_detached
 from filigree.formats.repo_files import Section, read_sections
-from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, read_repomd
+from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, words_of
@@ -92,6 +91,8 @@ class RpmRepositories:
 
     def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
         """Fetch what a repository of `all` offers. Raises FetchError."""
+        from filigree.families.rpm.refreshing import refresh
+
         _, values = self._entries[id(repository)]
         kept = _copy_name(repository.identity, values)
         places_ = [

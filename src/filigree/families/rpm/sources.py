@@ -85,7 +85,7 @@ class RpmSources:
 
     # -- packages --------------------------------------------------------------------------
 
-    def package(self, record: str, repository: str) -> Package | None:
+    def package(self, record: str, repository: str, brief: bool = False) -> Package | None:  # noqa: ARG002
         return offers.package_offered(offers.told_in(record), repository)
 
     def _relations(self, record: str) -> Callable[[str], Iterable[tuple[str, int, str]]]:
