@@ -5,6 +5,7 @@ Nothing of Filigree is used for the expected side: text is cut with `split`, dig
 
 import os
 import random
+import re
 import shutil
 import subprocess
 from collections import Counter
@@ -16,10 +17,12 @@ import pytest
 
 from filigree.formats.openpgp import judge_clear_signed, read_keys
 from filigree.model.repositories import SealVerdict
+from filigree.questions.behind import behind
 from filigree.questions.census import census
 from filigree.questions.needs import needs
 from filigree.questions.owner import owner
 from filigree.questions.repos import repos
+from filigree.questions.seek import seek
 from filigree.questions.survey import survey
 from filigree.questions.verify import verify
 from filigree.system import System, open_system
@@ -193,3 +196,57 @@ def test_outsiders_are_in_no_index(system: System) -> None:
         pytest.skip("not every index here may be believed")
     there = {p.name for p in system.packages if p.state.present}
     assert {row.name for row in answer.records} == there - names
+
+
+def _raw_versions() -> dict[str, set[tuple[str, str]]]:
+    """Version and file of every package in the copies of indexes here, read without our readers."""
+    lz4 = pytest.importorskip("lz4.frame")
+    found: dict[str, set[tuple[str, str]]] = {}
+    for path in LISTS.glob("*_Packages.lz4"):
+        for stanza in lz4.decompress(path.read_bytes()).decode().split("\n\n"):
+            name = re.search(r"^Package: (.*)$", stanza, re.MULTILINE)
+            version = re.search(r"^Version: (.*)$", stanza, re.MULTILINE)
+            if name and version:
+                found.setdefault(name[1], set()).add((version[1], path.name))
+    if not found:
+        pytest.skip("no copies of indexes are here")
+    return found
+
+
+def test_what_is_behind_is_in_the_raw_indexes(system: System) -> None:
+    raw = _raw_versions()
+    rows = {row.name: row for row in behind(system).records}
+    pinned = any(Path("/etc/apt/preferences.d").iterdir())
+    for row in rows.values():
+        versions = {version for version, _ in raw[row.name]}
+        assert row.candidate in versions
+        if row.standing == "ahead":
+            assert row.installed not in versions
+        if row.security:
+            assert any("security" in name for _, name in raw[row.name])
+    # Whatever is there in one version alone, and not in the installed one, must be told.
+    for package in system.packages:
+        versions = {version for version, _ in raw.get(package.name, ())}
+        if package.state.present and len(versions) == 1 and package.version not in versions:
+            assert package.name in rows or pinned
+        if package.state.present and versions == {package.version}:
+            assert package.name not in rows
+
+
+def test_what_is_sought_is_what_the_raw_text_holds(system: System) -> None:
+    lz4 = pytest.importorskip("lz4.frame")
+    expected: set[str] = set()
+    for path in LISTS.glob("*_Packages.lz4"):
+        for stanza in lz4.decompress(path.read_bytes()).decode().split("\n\n"):
+            fields = dict(
+                re.findall(r"^(Package|Description|Provides): (.*)$", stanza, re.MULTILINE)
+            )
+            told = [fields.get("Package", ""), fields.get("Description", "")]
+            told += [part.split("(")[0] for part in fields.get("Provides", "").split(",")]
+            if any("harbour" in text.lower() for text in told):
+                expected.add(fields["Package"])
+    if not list(LISTS.glob("*_Packages.lz4")):
+        pytest.skip("no copies of indexes are here")
+    here = {p.name for p in system.packages if p.state.present
+            and "harbour" in f"{p.name} {p.summary} {p.description}".lower()}  # fmt: skip
+    assert {row.name for row in seek(system, ["harbour"]).records} == expected | here

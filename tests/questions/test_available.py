@@ -1,7 +1,10 @@
 """What repositories offer: scopes of the census, the cache, and indexes that may not be believed."""
 
+import hashlib
 import os
 import sqlite3
+import subprocess
+import sys
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -10,20 +13,24 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from filigree.access.jail import Jail
 from filigree.access.store import VERSION, OfferTable, Store
 from filigree.demo.heron import OUTSIDERS
 from filigree.demo.repository import primary_xml
+from filigree.families.indexes import checked_pieces
 from filigree.formats.damage import Damage
 from filigree.formats.deb_index import read_index
 from filigree.formats.repomd import XmlError
 from filigree.formats.rpm_primary import read_primary
 from filigree.formats.stanzas import read_stanzas
 from filigree.model.answer import Gap
-from filigree.model.repositories import Offer
+from filigree.model.errors import AccessError
+from filigree.model.repositories import IndexFile, IndexKind, Offer
 from filigree.questions.census import Filter, census
 from filigree.questions.scopes import Chosen, Scope
 from filigree.system import open_system
 from tests.conftest import Run
+from tests.making import DebRoot
 from tests.questions.test_repos import forge_the_index, forge_the_release
 
 Items = Callable[[Callable[[Gap], None]], Iterable[Offer]]
@@ -225,6 +232,76 @@ def test_the_installed_program_keeps_what_it_parsed(run: Run, tmp_path: Path, he
     assert one.stdout == two.stdout == three.stdout != ""
     done = run("census", "--available", "--any", "--root", str(heron))
     assert done.returncode == 2
+
+
+def test_a_disk_that_is_full(tmp_path: Path, heron: Path) -> None:
+    """The program may write no file of more than a few blocks: the answer is the same, and told why."""
+    command = [
+        sys.executable,
+        "-m",
+        "filigree",
+        "census",
+        "--available",
+        "gull",
+        "--root",
+        str(heron),
+    ]
+    environment = {**os.environ, "XDG_CACHE_HOME": str(tmp_path)}
+    done = subprocess.run(
+        ["bash", "-c", 'ulimit -f 20; exec "$@"', "x", *command],
+        capture_output=True, text=True, check=False, env=environment, timeout=60,
+    )  # fmt: skip
+    free = subprocess.run(command, capture_output=True, text=True, check=False, timeout=60,
+                          env={**environment, "XDG_CACHE_HOME": str(tmp_path / "other")})  # fmt: skip
+    assert done.stdout == free.stdout != ""
+    assert "nothing could be kept there" in done.stderr
+    assert "nothing could be kept there" not in free.stderr
+
+
+def test_an_index_that_changes_between_two_looks(tmp_path: Path) -> None:
+    (tmp_path / "list").write_bytes(b"Package: a\n")
+    jail = Jail(str(tmp_path))
+    digest = f"sha256:{hashlib.sha256(b'Package: a' + chr(10).encode()).hexdigest()}"
+    for inner in (True, False):
+        file = IndexFile(IndexKind.PACKAGES, "/list", digest, inner)
+        assert b"".join(checked_pieces(jail, file)) == b"Package: a\n"
+    (tmp_path / "list").write_bytes(b"Package: b\n")
+    for inner in (True, False):
+        file = IndexFile(IndexKind.PACKAGES, "/list", digest, inner)
+        with pytest.raises(AccessError, match="changed"):
+            list(checked_pieces(jail, file))
+
+
+def test_packages_twice_and_names_with_escapes(deb_root: DebRoot, run: Run) -> None:
+    hostile = "sh\x1b[31moal"
+    text = "".join(
+        f"Package: {name}\nVersion: {version}\nArchitecture: all\nDescription: \x1b]0;x\x07 {name}\n\n"
+        for name, version in (
+            ("shoal", "1"),
+            ("shoal", "1"),
+            ("shoal", "2"),
+            (hostile, "1"),
+            ("", "1"),
+        )
+    )
+    deb_root.package("shoal", "1", architecture="all")
+    deb_root.write(
+        "etc/apt/sources.list", "deb [trusted=yes arch=all] http://x.example/y/ z main\n"
+    )
+    stem = "var/lib/apt/lists/x.example_y_dists_z_"
+    digest = hashlib.sha256(text.encode()).hexdigest()
+    deb_root.write(f"{stem}main_binary-all_Packages", text)
+    deb_root.write(f"{stem}Release", "Suite: z\nCodename: z\nComponents: main\nSHA256:\n "
+                   f"{digest} {len(text)} main/binary-all/Packages\n")  # fmt: skip
+    for words in (("census", "--available"), ("seek", "shoal"), ("dossier", "--available", "shoal"),
+                  ("behind",), ("dossier", "--any", "sh*")):  # fmt: skip
+        for form in ("table", "lines", "json"):
+            done = run(*words, "--root", deb_root.path, "--format", form, "--no-cache")
+            assert "Traceback" not in done.stderr
+            assert "\x1b" not in done.stdout + done.stderr
+    assert told(Path(deb_root.path), scope=Scope.AVAILABLE)[0][2] is not None
+    names = [name for name, _, _ in told(Path(deb_root.path), scope=Scope.AVAILABLE)]
+    assert sorted(names) == sorted([hostile, "shoal", "shoal"])
 
 
 # -- the formats ----------------------------------------------------------------------------

@@ -24,6 +24,9 @@ class FetchLine:
 
     def __call__(self, now: "Fetching") -> None:
         moment = time.monotonic()
+        if now.done == now.total:
+            self.close()
+            return
         waited = moment - self._started >= PATIENCE and moment - self._shown >= PACE
         if not self._terminal or not waited:
             return
@@ -34,7 +37,9 @@ class FetchLine:
         sys.stderr.flush()
 
     def close(self) -> None:
+        """Take the line away."""
         if self._shown:
+            self._shown = 0.0
             sys.stderr.write("\r\x1b[K")
             sys.stderr.flush()
 

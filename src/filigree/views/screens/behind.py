@@ -90,7 +90,8 @@ def _why(row: BehindRow) -> Piece:
             severity = f" ({advisory.severity})" if advisory.severity else ""
             words.append(f"{advisory.identity}{severity}")
     if not words and row.why_security:
-        words.append("from a repository for security")
+        same = row.repository is not None and row.why_security.endswith(row.repository)
+        words.append("from a repository for security" if same else row.why_security)
     if row.why and row.standing is not Standing.BEHIND:
         words.append(row.why)
     severe = any(one.severity in _SEVERE for one in row.advisories)
