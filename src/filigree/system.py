@@ -30,6 +30,7 @@ class System:
         self.jail = Jail(self.root)
         self.family: Family = family_named(family) if family else family_of(self.jail)
         self._gaps: dict[Gap, None] = {}
+        self._asides: dict[str, None] = {}
         self._opened: dict[str, Archive] = {}
         self._archives: dict[int, Archive] = {}
         self._lent: list[LentFile | RemoteFile] = []
@@ -52,6 +53,15 @@ class System:
     def report(self, gap: Gap) -> None:
         """Note something that could not be looked at."""
         self._gaps[gap] = None
+
+    def say(self, words: str) -> None:
+        """Note something that the auditor should know, and that costs the answers nothing."""
+        self._asides[words] = None
+
+    @property
+    def asides(self) -> list[str]:
+        """What else is to be said, each once."""
+        return list(self._asides)
 
     @property
     def gaps(self) -> list[Gap]:

@@ -50,7 +50,7 @@ ARGUMENTS = {
         (["needs", "x", "--kinds", "wishes"], 2),
         (["no-such-command"], 2),
         (["census", "--no-such-option"], 2),
-        (["dossier", "https://tides.example/a.rpm"], 2),
+        (["dossier", "pkg:rpm/coast/tidegauge"], 2),
     ],
 )
 def test_exit_statuses(call: Run, heron: Path, arguments: list[str], status: int) -> None:

@@ -66,7 +66,7 @@ SCHEMA = {
     "verify": "package architecture path role verdict evidence differences reason version",
     "repos": "identity name enabled address suite component architecture priority packages size "
     "made_at fetched_at expires_at seal signers configured_in addresses keys must_be_signed path "
-    "matches reason remarks",
+    "own matches reason remarks",
     "seek": "name version architecture installed summary repositories candidate rank matched",
     "behind": "name architecture installed candidate repository size security advisories held standing "
     "candidate_name why_security why",

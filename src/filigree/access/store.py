@@ -352,9 +352,15 @@ K = TypeVar("K", bound=Table[Any])
 class Store:
     """A folder of tables; without a folder, nothing is kept."""
 
-    def __init__(self, folder: str | None, report: Callable[[Gap], None]) -> None:
+    def __init__(
+        self,
+        folder: str | None,
+        report: Callable[[Gap], None],
+        say: Callable[[str], None] = lambda _: None,
+    ) -> None:
         self._folder = folder
         self._report = report
+        self._say = say
 
     def table(
         self,
@@ -375,9 +381,8 @@ class Store:
             try:
                 return self._kept_anew(kind, path, where, items)
             except (OSError, sqlite3.Error) as error:
-                self._report(
-                    Gap(self._folder, f"nothing could be kept there for the next time: {error}")
-                )
+                # It takes time the next time, and costs the answer nothing: it is no gap.
+                self._say(f"nothing could be kept in {self._folder} for the next time: {error}")
             return self._made(kind, ":memory:", where, items)[0]
         for place, why in kept.execute("SELECT place, why FROM gaps"):
             self._report(Gap(f"{where}{place}", why))

@@ -37,6 +37,8 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Asked]) -> int:
     log.info("a %s system with %d packages on record", system.family.name, len(system.packages))
     answer, options = ask(system)
     show(answer, shared, options)
+    for words in system.asides:
+        print(f"filigree: {escaped(words)}", file=sys.stderr)  # noqa: T201 - this is where it is said
     log.info("exit status %d", answer.exit_status)
     return answer.exit_status
 

@@ -18,7 +18,7 @@ from filigree.model.answer import Gap, moment_of
 from filigree.model.choices import Choice, Offering
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, FileRecord, Kind
-from filigree.model.needs import Capability, Need
+from filigree.model.needs import Capability, Need, terms_of
 from filigree.model.package import Package, Script
 from filigree.model.repositories import (
     Advisory,
@@ -36,6 +36,8 @@ from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.system import System
 
 K = TypeVar("K", bound=Table[Any])
+LOOKS = 8
+"""So often all records are looked through before it pays to take them apart."""
 
 _Descriptions = keyed("descriptions")
 _Advisories = keyed("advisories")
@@ -55,12 +57,13 @@ class Available:
 
     def __init__(self, system: System, chosen: Chosen = EVERYTHING) -> None:
         self._system = system
-        self._store = Store(chosen.cache, system.report)
+        self._store = Store(chosen.cache, system.report, system.say)
         self._made: dict[tuple[int, int], Package] = {}
         self._known: dict[int, tuple[Repository, OfferTable, KeptOffer]] = {}
         self._opened: list[Table[Any]] = []
         self.tables: list[tuple[Repository, OfferTable]] = []
         self.unknown: list[str] = []
+        self._looks = 0
         self.now = chosen.now or datetime.now(UTC)
         self.keys_of = "auditor" if chosen.keyring else "root"
         keys: list[Key] | None = system.own_keys(chosen.keyring) if chosen.keyring else None
@@ -182,12 +185,46 @@ class Available:
         ]
 
     def mentioning(self, names: Sequence[str]) -> list[Package]:
-        """Every offer in whose record one of these names is written, wherever: a first look."""
+        """Every offer that may ask for one of these names: a first look, to be judged more closely.
+
+        The records are looked through; whoever asks often gets an index of what every offer asks for.
+        """
+        self._looks += 1
+        if self._looks <= LOOKS:
+            return [
+                package
+                for at, (_, table) in enumerate(self.tables)
+                for package in self._each(at, table.mentioning(names))
+            ]
+        numbers: dict[int, dict[int, None]] = {}
+        for name in names:
+            for at, number in self._askers.get(name, ()):
+                numbers.setdefault(at, {})[number] = None
         return [
             package
-            for at, (_, table) in enumerate(self.tables)
-            for package in self._each(at, table.mentioning(names))
+            for at, found in numbers.items()
+            for package in self._each(at, self.tables[at][1].offers(list(found)))
         ]
+
+    @cached_property
+    def _askers(self) -> dict[str, list[tuple[int, int]]]:
+        """By each name that is asked for, the numbers of the offers that do."""
+        found: dict[str, list[tuple[int, int]]] = {}
+        for at, (repository, table) in enumerate(self.tables):
+            for offer in table.offers():
+                package = self._sources.package(offer.record, repository.identity)
+                if package is None:
+                    continue
+                needs = self._sources.needs(package, offer.record)
+                asked = {
+                    term.name
+                    for need in needs
+                    if need.kind.positive
+                    for term in terms_of(need.condition)
+                }
+                for name in asked:
+                    found.setdefault(name, []).append((at, offer.number))
+        return found
 
     def holding(self, words: Sequence[str]) -> Iterator[tuple[Package, list[str]]]:
         """Every offer in whose words all of these are found, and the names that it provides.

@@ -8,7 +8,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.repositories import Repository, SealVerdict, Signer
-from filigree.questions.available import is_called, own_of
+from filigree.questions.available import copies_folder, is_called, own_of
 from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.system import System
 
@@ -17,6 +17,7 @@ from filigree.system import System
 class RepositoryRow:
     """One index of one repository, and the local copy of it. Sizes in bytes, times in UTC.
 
+    `own` is whether we fetched the copy ourselves (`path` is then in your cache, and not below the root);
     `matches` is whether the copy is what the signed file says, None where nothing tells. `remarks` say
     in words what is wrong, or out of the ordinary.
     """
@@ -41,6 +42,7 @@ class RepositoryRow:
     keys: list[str]
     must_be_signed: bool | None
     path: str | None
+    own: bool | None
     matches: bool | None
     reason: str | None
     remarks: list[str]
@@ -70,7 +72,8 @@ def repos(
     files = [*keyring, *chosen.keyring]
     keys = system.own_keys(files) if files else None
     sources = system.database.sources(moment, keys, own_of(system, chosen))
-    rows = [_row(one) for one in sources.repositories()] if sources is not None else []
+    place = copies_folder(system, chosen.cache) if chosen.cache else ""
+    rows = [_row(one, place) for one in sources.repositories()] if sources is not None else []
     notes: list[str] = []
     wanted = list(names)
     if wanted:
@@ -92,7 +95,7 @@ def repos(
     )
 
 
-def _row(one: Repository) -> RepositoryRow:
+def _row(one: Repository, place: str) -> RepositoryRow:
     copy = one.copy
     return RepositoryRow(
         identity=one.identity,
@@ -114,7 +117,8 @@ def _row(one: Repository) -> RepositoryRow:
         addresses=list(one.addresses),
         keys=list(one.keys),
         must_be_signed=one.must_be_signed,
-        path=copy.path if copy else None,
+        path=f"{place if copy.own else ''}{copy.path}" if copy else None,
+        own=copy.own if copy else None,
         matches=copy.matches if copy else None,
         reason=copy.seal.reason if copy else None,
         remarks=[*one.remarks, *(copy.remarks if copy else ())],

@@ -103,7 +103,7 @@ def _detail(row: RepositoryRow, ink: Ink) -> Iterator[str]:
         ("must be signed", asked),
         ("packages", f"{row.packages:,}" if row.packages is not None else None),
         ("size of the copy", size_words(row.size) if row.size is not None else None),
-        ("copy", row.path),
+        ("copy", f"{row.path}, fetched by refresh" if row.own else row.path),
         ("made", minute(row.made_at)),
         ("last asked for", minute(row.fetched_at)),
         ("expires", minute(row.expires_at)),
