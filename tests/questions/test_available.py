@@ -275,7 +275,7 @@ def test_an_index_that_changes_between_two_looks(tmp_path: Path) -> None:
             list(checked_pieces(jail, file))
 
 
-def test_packages_twice_and_names_with_escapes(deb_root: DebRoot, run: Run) -> None:
+def test_packages_twice_and_names_with_escapes(deb_root: DebRoot, call: Run) -> None:
     hostile = "sh\x1b[31moal"
     text = "".join(
         f"Package: {name}\nVersion: {version}\nArchitecture: all\nDescription: \x1b]0;x\x07 {name}\n\n"
@@ -299,7 +299,7 @@ def test_packages_twice_and_names_with_escapes(deb_root: DebRoot, run: Run) -> N
     for words in (("census", "--available"), ("seek", "shoal"), ("dossier", "--available", "shoal"),
                   ("behind",), ("dossier", "--any", "sh*")):  # fmt: skip
         for form in ("table", "lines", "json"):
-            done = run(*words, "--root", deb_root.path, "--format", form, "--no-cache")
+            done = call(*words, "--root", deb_root.path, "--format", form, "--no-cache")
             assert "Traceback" not in done.stderr
             assert "\x1b" not in done.stdout + done.stderr
     assert told(Path(deb_root.path), scope=Scope.AVAILABLE)[0][2] is not None
