@@ -1,16 +1,18 @@
 """What every family asks of the copies of indexes: their bytes, digests, and keys of their seals."""
 
 import hashlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
+from typing import Protocol
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import Report
+from filigree.families.protocol import Fetch, Own, Report
 from filigree.formats.openpgp import Key, read_keys
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle, words_of
-from filigree.model.repositories import IndexFile
+from filigree.model.package import Package
+from filigree.model.repositories import IndexFile, Refreshed, Repository
 
 PIECE = 1 << 18
 KEY_LIMIT = 16 << 20
@@ -98,6 +100,54 @@ def older_than(made: datetime | None, seen: Iterable[datetime | None]) -> str | 
         f"it was made on {made:%Y-%m-%d %H:%M}, and one of {newest:%Y-%m-%d %H:%M} was seen before: "
         "an old index is sent again"
     )
+
+
+class Configured(Protocol):
+    """The repositories that a system is configured to use."""
+
+    @property
+    def native(self) -> str:
+        """The system's own kind of machine."""
+        ...
+
+    def all(self) -> list[Repository]: ...
+
+    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed: ...
+
+
+class IndexReader:
+    """What all families' sources do alike: they read copies below the root, or those that we fetched.
+
+    `any_machine` is the architecture of what runs on every kind of machine.
+    """
+
+    any_machine: str
+
+    def __init__(self, jail: Jail, report: Report, configured: Configured, own: Own) -> None:
+        self._jail = jail
+        self._report = report
+        self._own = own
+        self._known = configured
+
+    def repositories(self) -> Sequence[Repository]:
+        return self._known.all()
+
+    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
+        return self._known.refresh(repository, fetch, paths)
+
+    def digest_of(self, file: IndexFile) -> str | None:
+        return digest_found(self._jail_of(file), file, self._report)
+
+    def kind_of_machine(self, package: Package) -> str:
+        machine = package.architecture
+        return self._known.native if machine == self.any_machine else machine
+
+    def _pieces(self, file: IndexFile) -> Iterator[bytes]:
+        """The text of an index whose digest is known."""
+        return checked_pieces(self._jail_of(file), file)
+
+    def _jail_of(self, file: IndexFile) -> Jail:
+        return self._own.copies if file.own and self._own.copies else self._jail
 
 
 class Keys:

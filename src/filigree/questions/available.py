@@ -346,11 +346,6 @@ class Available:
     def _path_tables(self) -> list[tuple[Repository, PathTable]]:
         return self._others(IndexKind.PATHS, PathTable, lambda sources: sources.paths)
 
-    @property
-    def tells_paths(self) -> bool:
-        """Whether there is any index of paths."""
-        return bool(self._path_tables)
-
     def report_pathless(self) -> None:
         """Say of which repositories no index of paths is there."""
         told = {repository.identity for repository, _ in self._path_tables}

@@ -261,4 +261,5 @@ def _summary(system: System, offered: Available, rows: Sequence[BehindRow]) -> d
         "newest_index_at": max(made, default=None),
         "oldest_index_at": min(made, default=None),
         "keys_of": offered.keys_of,
+        "advisories_told": offered.tells_advisories,
     }

@@ -8,8 +8,8 @@ from filigree.families.deb.choosing import choices
 from filigree.families.deb.offers import description_key
 from filigree.families.deb.repositories import DebRepositories
 from filigree.families.deb.stanza import capabilities_told, needs_told
-from filigree.families.indexes import checked_pieces, digest_found
-from filigree.families.protocol import Fetch, Own, Report
+from filigree.families.indexes import IndexReader
+from filigree.families.protocol import Own, Report
 from filigree.model.choices import Choice, Offering
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
@@ -21,45 +21,29 @@ from filigree.model.repositories import (
     Listed,
     Offer,
     Place,
-    Refreshed,
     Repository,
 )
 
 
-class DebSources:
+class DebSources(IndexReader):
     """Reads the configuration and the copies of indexes once, for one question."""
 
+    any_machine = "all"
+
     def __init__(self, jail: Jail, report: Report, configured: DebRepositories, own: Own) -> None:
-        self._own = own
-        self._jail = jail
-        self._report = report
+        super().__init__(jail, report, configured, own)
         self._configured = configured
-
-    def repositories(self) -> Sequence[Repository]:
-        return self._configured.all()
-
-    def _jail_of(self, file: IndexFile) -> Jail:
-        """Where a copy lies: below the root, or among those that we fetched."""
-        return self._own.copies if file.own and self._own.copies else self._jail
-
-    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
-        return self._configured.refresh(repository, fetch, paths)
 
     # -- what indexes tell -----------------------------------------------------------------
 
-    def digest_of(self, file: IndexFile) -> str | None:
-        return digest_found(self._jail_of(file), file, self._report)
-
     def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
-        return offers.read_offers(checked_pieces(self._jail_of(file), file), file.path, report)
+        return offers.read_offers(self._pieces(file), file.path, report)
 
     def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:
-        return offers.read_paths(checked_pieces(self._jail_of(file), file), file.path, report)
+        return offers.read_paths(self._pieces(file), file.path, report)
 
     def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:
-        return offers.read_descriptions(
-            checked_pieces(self._jail_of(file), file), file.path, report
-        )
+        return offers.read_descriptions(self._pieces(file), file.path, report)
 
     def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
         return iter(())
@@ -115,10 +99,6 @@ class DebSources:
         defaults: Sequence[str],  # noqa: ARG002
     ) -> str | None:
         return None
-
-    def kind_of_machine(self, package: Package) -> str:
-        machine = package.architecture
-        return self._configured.native if machine == "all" else machine
 
     def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
         return choices(self._configured.pins, installed, offered)

@@ -160,11 +160,6 @@ def _source(text: str | None, name: str, version: str) -> tuple[str, str]:
     return found[1], found[2] or version
 
 
-def source_of(text: str, name: str, version: str) -> str:
-    """The name of the source package that a field tells."""
-    return _source(text, name, version)[0]
-
-
 def _kibibytes(text: str | None) -> int | None:
     size = whole_number(text)
     return None if size is None else size * 1024

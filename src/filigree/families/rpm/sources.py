@@ -4,9 +4,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property, lru_cache
 
 from filigree.access.jail import Jail
-from filigree.families.indexes import checked_pieces, digest_found
+from filigree.families.indexes import IndexReader
 from filigree.families.looking import names_in, read_or_report
-from filigree.families.protocol import Fetch, Own, Report
+from filigree.families.protocol import Own, Report
 from filigree.families.rpm import offers, places
 from filigree.families.rpm.choosing import choices, excluded
 from filigree.families.rpm.database import capabilities_told, needs_told
@@ -25,59 +25,44 @@ from filigree.model.repositories import (
     Listed,
     Offer,
     Place,
-    Refreshed,
     Repository,
 )
 
 
-class RpmSources:
+class RpmSources(IndexReader):
     """Reads the configuration and the copies of indexes once, for one question."""
 
+    any_machine = "noarch"
+
     def __init__(self, jail: Jail, report: Report, configured: RpmRepositories, own: Own) -> None:
-        self._own = own
-        self._jail = jail
-        self._report = report
-        self._configured = configured
+        super().__init__(jail, report, configured, own)
         self._opened = lru_cache(maxsize=64)(offers.told_in)
-
-    def repositories(self) -> Sequence[Repository]:
-        return self._configured.all()
-
-    def _jail_of(self, file: IndexFile) -> Jail:
-        """Where a copy lies: below the root, or among those that we fetched."""
-        return self._own.copies if file.own and self._own.copies else self._jail
-
-    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
-        return self._configured.refresh(repository, fetch, paths)
 
     # -- what indexes tell -----------------------------------------------------------------
 
-    def digest_of(self, file: IndexFile) -> str | None:
-        return digest_found(self._jail_of(file), file, self._report)
-
     def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:  # noqa: ARG002
-        return offers.read_offers(checked_pieces(self._jail_of(file), file))
+        return offers.read_offers(self._pieces(file))
 
     def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:  # noqa: ARG002
-        return offers.read_paths(checked_pieces(self._jail_of(file), file))
+        return offers.read_paths(self._pieces(file))
 
     def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
         return iter(())
 
     def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
-        return offers.read_advisories(checked_pieces(self._jail_of(file), file))
+        return offers.read_advisories(self._pieces(file))
 
     def groups(self, file: IndexFile, report: Report) -> Iterator[Group]:  # noqa: ARG002
-        return offers.read_groups(checked_pieces(self._jail_of(file), file))
+        return offers.read_groups(self._pieces(file))
 
     def groups_told(self, members: Iterable[tuple[str, str]]) -> Iterator[Group]:  # noqa: ARG002
         return iter(())
 
     def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
-        return offers.read_changes(checked_pieces(self._jail_of(file), file))
+        return offers.read_changes(self._pieces(file))
 
     def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
-        for one in read_modules(checked_pieces(self._jail_of(file), file)):
+        for one in read_modules(self._pieces(file)):
             if isinstance(one, Default):
                 yield "", f"{one.module}:{one.stream}"
             else:
@@ -167,10 +152,6 @@ class RpmSources:
                         section.values, "excludepkgs"
                     )
         return found
-
-    def kind_of_machine(self, package: Package) -> str:
-        machine = package.architecture
-        return self._configured.native if machine == "noarch" else machine
 
     def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
         return choices(installed, offered)

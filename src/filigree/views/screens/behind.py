@@ -117,4 +117,6 @@ def _closing(answer: Answer[BehindRow]) -> list[str | Piece]:
     made = summary["newest_index_at"]
     if made is not None:
         parts.append(f". By indexes of up to {minute(made)}")
+    if not summary["advisories_told"] and summary["security"]:
+        parts.append("; no repository tells advisories: security is told by who offers it")
     return parts
