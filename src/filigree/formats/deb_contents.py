@@ -12,7 +12,6 @@ from collections.abc import Iterable, Iterator
 from filigree.formats.damage import Damage, text_of
 
 LINE_LIMIT = 1 << 20
-_LINE = re.compile(r"(.*\S)\s+(\S+)")
 _HEADINGS = re.compile(r"FILE\s+LOCATION")
 
 
@@ -24,15 +23,16 @@ def read_contents(pieces: Iterable[bytes]) -> Iterator[tuple[str, str] | Damage]
             yield Damage(number, f"a line of more than {LINE_LIMIT} bytes")
             continue
         text = text_of(line)
-        match = _LINE.fullmatch(text)
-        if preface and (match is None or "/" not in match[2]):
+        parts = text.rsplit(None, 1)
+        known = len(parts) == 2 and "/" in parts[1]
+        if preface and not known:
             preface = not _HEADINGS.fullmatch(text)
             continue
-        if match is None or "/" not in match[2]:
+        if not known:
             yield Damage(number, "a line that is no path with its packages")
             continue
-        path = "/" + match[1].lstrip("./")
-        for one in match[2].split(","):
+        path = "/" + parts[0].rstrip().lstrip("./")
+        for one in parts[1].split(","):
             yield path, one.rpartition("/")[2]
 
 

@@ -557,6 +557,10 @@ def own_of(system: System, chosen: Chosen) -> Own:
     """
     if not chosen.refreshed and not chosen.addresses:
         return Own()
+    if not all(address.strip() for address in chosen.addresses):
+        raise BadQuestion(
+            "the address of a repository is empty", None, "give an address or a folder"
+        )
     if chosen.cache is None:
         raise BadQuestion("what is fetched must be kept somewhere", None, "leave --no-cache out")
     if chosen.addresses and not chosen.quiet:

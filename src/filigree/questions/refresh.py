@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
-from typing import Any
+from typing import Any, NamedTuple
 
 from filigree.access.fetching import Fetcher, FetchError
 from filigree.access.jail import Jail
@@ -49,6 +49,13 @@ class RefreshRow:
     sent: int
     remarks: list[str]
     older: list[str]
+
+
+class _Offered(NamedTuple):
+    """The newest version of each name that a repository offers, and how many packages that are in all."""
+
+    newest: dict[str, str]
+    total: int
 
 
 class _Fetch:
@@ -168,7 +175,7 @@ def _refreshed(
     fetcher: Fetcher,
     folder: str,
     chosen: Chosen,
-    before: dict[str, str],
+    before: _Offered,
 ) -> RefreshRow:
     fetch = _Fetch(fetcher, folder)
     address = repository.addresses[0] if repository.addresses else None
@@ -186,28 +193,30 @@ def _refreshed(
     after = _offered(system, chosen, repository) if outcome is Outcome.FETCHED else before
     order = system.family.compare_versions
     older = [
-        f"{name} {after[name]}, {version} before"
-        for name, version in sorted(before.items())
-        if name in after and order(after[name], version) < 0
+        f"{name} {after.newest[name]}, {version} before"
+        for name, version in sorted(before.newest.items())
+        if name in after.newest and order(after.newest[name], version) < 0
     ]
     return RefreshRow(
         repository.identity, address, repository.architecture, outcome, found.refused,
-        found.seal.verdict, found.made_at, found.expires_at, len(after) or None, fetch.sent, remarks,
+        found.seal.verdict, found.made_at, found.expires_at, after.total or None, fetch.sent, remarks,
         older,
     )  # fmt: skip
 
 
-def _offered(system: System, chosen: Chosen, repository: Repository) -> dict[str, str]:
-    """The newest version of each name that a repository offers, by the copies that are there now."""
+def _offered(system: System, chosen: Chosen, repository: Repository) -> _Offered:
+    """What a repository offers by the copies that are there now."""
     order = system.family.compare_versions
     only = chosen._replace(repositories=(repository.identity,), refreshed=True, quiet=True)
     offered = Available(system, only)
     try:
         found: dict[str, str] = {}
+        count = 0
         for name, version in offered.versions():
+            count += 1
             if name not in found or order(version, found[name]) > 0:
                 found[name] = version
-        return found
+        return _Offered(found, count)
     finally:
         offered.close()
 
