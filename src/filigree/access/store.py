@@ -241,20 +241,22 @@ class PathTable(Table[Listed]):
 
     def fill(self, items: list[Listed]) -> None:
         folders, holders = self._folders, self._holders
-        before = len(folders), len(holders)
+        new_folders: list[tuple[int, str]] = []
+        new_holders: list[tuple[int, str]] = []
         rows = []
         for path, holder, kind in items:
             folder, _, name = path.rpartition("/")
-            rows.append((
-                name, folders.setdefault(folder, len(folders)),
-                holders.setdefault(holder, len(holders)), kind,
-            ))  # fmt: skip
-        for table, known, start in (
-            ("folders", folders, before[0]),
-            ("holders", holders, before[1]),
-        ):
-            new = islice(known.items(), start, None)
-            self.insert(table, 2, [(number, text) for text, number in new])
+            place = folders.get(folder)
+            if place is None:
+                place = folders[folder] = len(folders)
+                new_folders.append((place, folder))
+            whose = holders.get(holder)
+            if whose is None:
+                whose = holders[holder] = len(holders)
+                new_holders.append((whose, holder))
+            rows.append((name, place, whose, kind))
+        self.insert("folders", 2, new_folders)
+        self.insert("holders", 2, new_holders)
         self.insert("paths", 4, rows)
 
     _ROWS = (
