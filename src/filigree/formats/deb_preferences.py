@@ -12,7 +12,7 @@ the codename.
 
 import fnmatch
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -100,11 +100,6 @@ def release_conditions(text: str) -> tuple[tuple[str, str], ...]:
         if pattern:
             found.append((letter.strip(), pattern.strip()))
     return tuple(found)
-
-
-def first_general(preferences: Iterable[Preference], facts: Mapping[str, str]) -> Preference | None:
-    """The pin of every package that counts for an index: the first that fits."""
-    return next((one for one in preferences if one.general and one.fits(facts)), None)
 
 
 def read_preferences(data: bytes) -> Iterator[Preference | Damage]:

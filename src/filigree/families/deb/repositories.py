@@ -17,7 +17,6 @@ from filigree.formats.damage import Damage
 from filigree.formats.deb_configuration import read_configuration
 from filigree.formats.deb_preferences import (
     Preference,
-    first_general,
     read_preferences,
     release_conditions,
 )
@@ -165,7 +164,7 @@ class DebRepositories:
         asks for less (apt_preferences(5), on how priorities are interpreted).
         """
         for preference, place in self.pins:
-            if first_general([preference], facts):
+            if preference.general and preference.fits(facts):
                 return preference.priority, f"by {place}"
         wanted = self._default_release
         if wanted is not None and wanted.fits(facts):
