@@ -91,6 +91,18 @@ def digest_of_file(path: str, algorithm: str) -> str:
         return f"{algorithm}:{hashlib.file_digest(file, algorithm).hexdigest()}"
 
 
+def mixture(got: str, seen: Iterable[tuple[str | None, datetime | None]]) -> str | None:
+    """Why an index is refused that belongs to a state seen before; None where it belongs to none.
+
+    `seen` are the digests that were promised before, each with the time of its signed file.
+    """
+    for digest, made in seen:
+        if digest and digest_of_file(got, digest.partition(":")[0]) == digest:
+            when = f" of {made:%Y-%m-%d %H:%M}" if made else ""
+            return f"it is a mixture of two states: its list belongs to the signed file{when}"
+    return None
+
+
 def older_than(made: datetime | None, seen: Iterable[datetime | None]) -> str | None:
     """Why an index is refused that is older than one that was seen before; None where it is not."""
     newest = max((one for one in seen if one is not None), default=None)

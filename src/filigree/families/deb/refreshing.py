@@ -13,7 +13,7 @@ from filigree.families.deb.copies import (
     other_paths,
     packages_path,
 )
-from filigree.families.indexes import digest_of_file, older_than
+from filigree.families.indexes import mixture, older_than
 from filigree.families.protocol import Fetch
 from filigree.formats.damage import Damage
 from filigree.formats.deb_release import Release, read_release
@@ -161,11 +161,9 @@ def _mixture(
             got = fetch.get(address, INDEX_LIMIT)
         except FiligreeError:
             continue
-        for known in seen:
-            promised = known.digests.get(inner + end)
-            if promised and digest_of_file(got, promised[0].partition(":")[0]) == promised[0]:
-                fetch.forget(address)
-                when = f" of {known.made_at:%Y-%m-%d %H:%M}" if known.made_at else ""
-                return f"it is a mixture of two states: its list belongs to the signed file{when}"
+        promised = ((one.digests.get(inner + end), one.made_at) for one in seen)
+        said = mixture(got, ((told[0] if told else None, made) for told, made in promised))
         fetch.forget(address)
+        if said is not None:
+            return said
     return None

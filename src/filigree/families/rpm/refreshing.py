@@ -5,7 +5,7 @@ from datetime import datetime
 from pathlib import Path
 
 from filigree.access.fetching import FetchError
-from filigree.families.indexes import digest_of_file, older_than
+from filigree.families.indexes import mixture, older_than
 from filigree.families.protocol import Fetch
 from filigree.formats.metalink import read_metalink
 from filigree.formats.openpgp import Key, judge_detached
@@ -171,14 +171,7 @@ def _mixture(base: str, listed: RepoMd, fetch: Fetch, seen: Sequence[RepoMd]) ->
         got = fetch.get(address, INDEX_LIMIT)
     except FiligreeError:
         return None
-    said = None
-    for known in seen:
-        one = known.indexes.get("primary")
-        if one is None or one.digest is None:
-            continue
-        if digest_of_file(got, one.digest.partition(":")[0]) == one.digest:
-            made = made_at(known)
-            when = f" of {made:%Y-%m-%d %H:%M}" if made else ""
-            said = f"it is a mixture of two states: its list belongs to the one{when}"
+    primaries = ((known.indexes.get("primary"), made_at(known)) for known in seen)
+    said = mixture(got, ((one.digest if one else None, made) for one, made in primaries))
     fetch.forget(address)
     return said
