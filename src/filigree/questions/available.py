@@ -304,15 +304,18 @@ class Available:
         """A package with its repository, and why it is never taken, if it is not."""
         repository = self.repository_of(package)
         key = self._sources.stream_key(package)
-        told: list[str] = []
-        defaults: list[str] = []
-        if key is not None:
-            for _, table in self._stream_tables:
-                told += (text for _, text in table.of([key]))
-                defaults += (text for _, text in table.of([""]))
+        told = [] if key is None else self._streams_of(key)
+        defaults = [] if key is None else self._default_streams
         return Offering(
             package, repository, self._sources.barred(package, repository, told, defaults)
         )
+
+    def _streams_of(self, key: str) -> list[str]:
+        return [text for _, table in self._stream_tables for _, text in table.of([key])]
+
+    @cached_property
+    def _default_streams(self) -> list[str]:
+        return self._streams_of("")
 
     @cached_property
     def _stream_tables(self) -> list[tuple[Repository, Any]]:
@@ -356,7 +359,7 @@ class Available:
 
     def at(self, path: str) -> list[tuple[Listed, Package]]:
         """The packages that would bring a path."""
-        return self._holders(lambda table: table.at(path), "path", [path])
+        return self._holders(lambda table: table.at(path), path)
 
     def named(self, name: str) -> list[tuple[Listed, Package]]:
         """The packages that would bring a path whose last part is a name."""
@@ -369,9 +372,9 @@ class Available:
     def _holders(
         self,
         ask: Callable[[PathTable], Iterable[Listed]],
-        kind: str | None = None,
-        names: Sequence[str] = (),
+        exact: str | None = None,
     ) -> list[tuple[Listed, Package]]:
+        """What the indexes of paths tell; and of an exact path what packages tell of themselves."""
         found: dict[tuple[str, str], Listed] = {}
         for _, table in self._path_tables:
             for listed in ask(table):
@@ -389,11 +392,11 @@ class Available:
                 if version in (None, package.version)
                 and architecture in (None, package.architecture)
             )
-        if kind is not None:
+        if exact is not None:
             told = {(listed.path, id(package)) for listed, package in rows}
             rows += (
                 (Listed(path, "", None), package)
-                for path, package in self.known_as(kind, names)
+                for path, package in self.known_as("path", [exact])
                 if (path, id(package)) not in told
             )
         return rows
