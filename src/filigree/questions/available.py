@@ -147,11 +147,6 @@ class Available:
         wanted = list(dict.fromkeys(names))
         return {name for _, table in self.tables for name in table.known(wanted)}
 
-    def versions(self) -> Iterator[tuple[str, str]]:
-        """Name and version of every offer."""
-        for _, table in self.tables:
-            yield from table.versions()
-
     def packages(self, chooses: Callable[[str], bool] | None = None) -> Iterator[Package]:
         """The packages whose name is chosen, or all; what several indexes offer comes several times."""
         for at, (repository, table) in enumerate(self.tables):

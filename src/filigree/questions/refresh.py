@@ -3,7 +3,7 @@
 import contextlib
 import os
 import shutil
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
@@ -14,7 +14,7 @@ from filigree.access.jail import Jail
 from filigree.families.protocol import ADDED, Own, Sources
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import BadQuestion
-from filigree.model.repositories import Repository, SealVerdict
+from filigree.model.repositories import Refreshed, Repository, SealVerdict
 from filigree.questions.available import Available, copies_folder, is_called
 from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.system import System
@@ -122,8 +122,7 @@ def refresh(
 
     They are verified before they are kept below the cache; the root is not touched. With `chosen.paths`
     the indexes of paths and of changes, too, which are large. `added_only` leaves out what the system is
-    configured to use. Bad news where something was refused; what
-    could not be reached is a gap.
+    configured to use. Bad news where something was refused; what could not be reached is a gap.
     """
     wanted = list(names)
     if chosen.cache is None:
@@ -147,12 +146,10 @@ def refresh(
             for name in wanted:
                 if not any(is_called(one, name) for one in every):
                     notes.append(f"no enabled repository is called {name}")
-            for repository in every:
-                if not wanted or any(is_called(repository, name) for name in wanted):
-                    before = _offered(system, chosen, repository)
-                    rows.append(
-                        _refreshed(system, sources, repository, used, folder, chosen, before)
-                    )
+            asked = [
+                one for one in every if not wanted or any(is_called(one, name) for name in wanted)
+            ]
+            rows = _refreshed(system, sources, asked, used, folder, chosen)
     except OSError as error:
         raise BadQuestion(
             f"the cache cannot be written to: {error.strerror}", chosen.cache
@@ -171,52 +168,84 @@ def refresh(
 def _refreshed(
     system: System,
     sources: Sources,
-    repository: Repository,
+    repositories: Sequence[Repository],
     fetcher: Fetcher,
     folder: str,
     chosen: Chosen,
-    before: _Offered,
-) -> RefreshRow:
+) -> list[RefreshRow]:
+    """Refresh one after another; what is offered is compared before the first and after the last."""
+    if not repositories:
+        return []
+    before = _offered(system, chosen, repositories)
+    done = [(one, *_asked(sources, one, fetcher, folder, chosen)) for one in repositories]
+    kept = any(fetch.kept for _, fetch, _ in done)
+    after = _offered(system, chosen, repositories) if kept else before
+    return [
+        _row(system, one, fetch, found, before[one.identity], after[one.identity])
+        for one, fetch, found in done
+    ]
+
+
+def _asked(
+    sources: Sources, repository: Repository, fetcher: Fetcher, folder: str, chosen: Chosen
+) -> tuple[_Fetch, Refreshed | FetchError]:
     fetch = _Fetch(fetcher, folder)
-    address = repository.addresses[0] if repository.addresses else None
     try:
-        found = sources.refresh(repository, fetch, chosen.paths)
+        return fetch, sources.refresh(repository, fetch, chosen.paths)
     except FetchError as error:
+        return fetch, error
+
+
+def _row(
+    system: System,
+    repository: Repository,
+    fetch: _Fetch,
+    found: Refreshed | FetchError,
+    before: _Offered,
+    after: _Offered,
+) -> RefreshRow:
+    address = repository.addresses[0] if repository.addresses else None
+    if isinstance(found, FetchError):
         return RefreshRow(
-            repository.identity, address, repository.architecture, Outcome.FAILED, str(error), None,
+            repository.identity, address, repository.architecture, Outcome.FAILED, str(found), None,
             None, None, None, fetch.sent, [], [],
         )  # fmt: skip
-    remarks = list(found.remarks)
     outcome = Outcome.FETCHED if fetch.kept else Outcome.UNCHANGED
     if found.refused is not None:
         outcome = Outcome.REFUSED
-    after = _offered(system, chosen, repository) if outcome is Outcome.FETCHED else before
+    now = after if outcome is Outcome.FETCHED else before
     order = system.family.compare_versions
     older = [
-        f"{name} {after.newest[name]}, {version} before"
+        f"{name} {now.newest[name]}, {version} before"
         for name, version in sorted(before.newest.items())
-        if name in after.newest and order(after.newest[name], version) < 0
+        if name in now.newest and order(now.newest[name], version) < 0
     ]
     return RefreshRow(
         repository.identity, address, repository.architecture, outcome, found.refused,
-        found.seal.verdict, found.made_at, found.expires_at, after.total or None, fetch.sent, remarks,
-        older,
+        found.seal.verdict, found.made_at, found.expires_at, now.total or None, fetch.sent,
+        list(found.remarks), older,
     )  # fmt: skip
 
 
-def _offered(system: System, chosen: Chosen, repository: Repository) -> _Offered:
-    """What a repository offers by the copies that are there now."""
+def _offered(
+    system: System, chosen: Chosen, repositories: Sequence[Repository]
+) -> dict[str, _Offered]:
+    """What repositories offer by the copies that are there now, by their identity."""
     order = system.family.compare_versions
-    only = chosen._replace(repositories=(repository.identity,), refreshed=True, quiet=True)
+    found = {one.identity: _Offered({}, 0) for one in repositories}
+    only = chosen._replace(repositories=tuple(found), refreshed=True, quiet=True)
     offered = Available(system, only)
     try:
-        found: dict[str, str] = {}
-        count = 0
-        for name, version in offered.versions():
-            count += 1
-            if name not in found or order(version, found[name]) > 0:
-                found[name] = version
-        return _Offered(found, count)
+        for repository, table in offered.tables:
+            if repository.identity not in found:
+                continue
+            newest, total = found[repository.identity]
+            for name, version in table.versions():
+                total += 1
+                if name not in newest or order(version, newest[name]) > 0:
+                    newest[name] = version
+            found[repository.identity] = _Offered(newest, total)
+        return found
     finally:
         offered.close()
 
