@@ -9,7 +9,7 @@ from filigree.families.protocol import NOTHING_OWN, ArchiveFamily, Family, Own, 
 from filigree.formats.openpgp import Key
 from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
-from filigree.model.needs import Capability, Need, Term
+from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script, VersionParts
 
 NAME = "none"
@@ -50,6 +50,14 @@ class EmptyDatabase:
     def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
         return False
 
+    def forbids(self, *_: object) -> bool:
+        return False
+
+    def rivals(self, one: Package, other: Package) -> str | None:  # noqa: ARG002
+        return None
+
+    machines: Sequence[str] = ()
+
     def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
         return ()
 
@@ -76,6 +84,7 @@ class NoFamily:
     """The family of a root that holds no system."""
 
     name = NAME
+    keeping: frozenset[Relation] = frozenset()
     silent_on: Mapping[str, str] = {}
     archives: ArchiveFamily | None = None
 

@@ -15,7 +15,7 @@ from filigree.model.answer import Gap
 from filigree.model.archives import ArchiveFacts, NameParts
 from filigree.model.choices import Choice, Offering
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
-from filigree.model.needs import Capability, Need, Term
+from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script, VersionParts
 from filigree.model.repositories import (
     Advisory,
@@ -262,6 +262,21 @@ class Database(Records, Protocol):
         """Whether `holder`, through one of its capabilities, meets what `asker` asks for."""
         ...
 
+    def forbids(
+        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool:
+        """Whether `asker`, by a need of this kind, cannot be there together with `holder`."""
+        ...
+
+    def rivals(self, one: Package, other: Package) -> str | None:
+        """Why two packages of one name cannot be there together; None where they can."""
+        ...
+
+    @property
+    def machines(self) -> Sequence[str]:
+        """The architectures that the system takes, its own first; none where nothing tells."""
+        ...
+
     def relocations(self) -> Sequence[Relocation]:
         """Declared diversions."""
         ...
@@ -313,6 +328,11 @@ class Family(Protocol):
 
     @property
     def name(self) -> str: ...
+
+    @property
+    def keeping(self) -> frozenset[Relation]:
+        """The kinds of ties that keep a dependency in place, by the family's own default."""
+        ...
 
     @property
     def silent_on(self) -> Mapping[str, str]:

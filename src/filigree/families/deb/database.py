@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from filigree.access.jail import Jail
 from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
-from filigree.families.deb.needs import term_is_met
+from filigree.families.deb.needs import rivals, term_forbids, term_is_met
 from filigree.families.deb.policy import Policy, read_policy
 from filigree.families.deb.stanza import (
     NotAPackage,
@@ -27,7 +27,7 @@ from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, FileRecord, Kind, ManagedLink, Relocation, Role
-from filigree.model.needs import Capability, Need, Term
+from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Reason, Script, State
 
 if TYPE_CHECKING:
@@ -281,6 +281,20 @@ class DebDatabase:
     def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:
         return term_is_met(term, asker, holder, capability, self.architecture)
 
+    def forbids(
+        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool:
+        return term_forbids(kind, term, asker, holder, capability, self.architecture)
+
+    def rivals(self, one: Package, other: Package) -> str | None:
+        return rivals(one, other, self.architecture)
+
+    @cached_property
+    def machines(self) -> Sequence[str]:
+        told = text_of(read_or_report(self._jail, places.ARCHITECTURES, self._report)).split()
+        own = told or ([self.architecture] if self.architecture else [])
+        return [*own, "all"] if own else []
+
     # -- the rest --------------------------------------------------------------------------
 
     def scripts(self, package: Package) -> tuple[Script, ...]:
@@ -316,8 +330,7 @@ class DebDatabase:
         from filigree.families.deb.repositories import DebRepositories
         from filigree.families.deb.sources import DebSources
 
-        text = text_of(read_or_report(self._jail, places.ARCHITECTURES, self._report))
-        machines = text.split() or ([self.architecture] if self.architecture else [])
+        machines = [machine for machine in self.machines if machine != "all"]
         configured = DebRepositories(self._jail, self._report, machines, now, keyring, own)
         return DebSources(self._jail, self._report, configured, own)
 

@@ -6,7 +6,7 @@ be asked for by any (`allowed` with the qualifier `any`). `all` counts as the sy
 """
 
 from filigree.formats.deb_versions import compare_versions
-from filigree.model.needs import Capability, Term
+from filigree.model.needs import Capability, Relation, Term
 from filigree.model.package import Package
 
 
@@ -18,11 +18,49 @@ def term_is_met(
         return False
     if not _architecture_fits(term.architecture, asker, holder, native):
         return False
+    return _version_fits(term, capability)
+
+
+def _version_fits(term: Term, capability: Capability) -> bool:
     if term.comparison is None:
         return True
     if capability.version is None or term.version is None:
         return False
     return term.comparison.holds(compare_versions(capability.version, term.version))
+
+
+def term_forbids(
+    kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability,
+    native: str | None,
+) -> bool:  # fmt: skip
+    """Whether `asker` breaks, or conflicts with, `holder` through `capability`.
+
+    Sections 7.3 and 7.4: not with itself through what it provides. Where no architecture is named, of
+    whatever architecture. Replacing alone (section 7.6) is about files, and leaves both in place.
+    """
+    if kind not in (Relation.BREAKS, Relation.CONFLICTS) or term.name != capability.name:
+        return False
+    if holder is asker or holder.name == asker.name:
+        return False
+    if term.architecture not in (None, "any"):
+        wanted = native if term.architecture == "native" else term.architecture
+        if _own(holder.architecture, native) != wanted:
+            return False
+    return _version_fits(term, capability)
+
+
+def rivals(one: Package, other: Package, native: str | None) -> str | None:
+    """Why two packages of one name cannot be there together; None where they can.
+
+    Of one architecture there is one version; of several, where all are `Multi-Arch: same`, one for all.
+    """
+    if _own(one.architecture, native) == _own(other.architecture, native):
+        return "only one version of a package can be there"
+    if not all(package.fields.get("Multi-Arch") == "same" for package in (one, other)):
+        return "it can be there for one architecture alone"
+    if compare_versions(one.version, other.version) != 0:
+        return "it must have the same version for all architectures"
+    return None
 
 
 def _architecture_fits(

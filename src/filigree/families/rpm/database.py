@@ -13,8 +13,8 @@ from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.families.rpm import described, places
 from filigree.families.rpm.containers import Container, open_container
 from filigree.families.rpm.history import History
-from filigree.families.rpm.needs import term_is_met
-from filigree.families.rpm.policy import read_policy
+from filigree.families.rpm.needs import machines_of, rivals, term_forbids, term_is_met
+from filigree.families.rpm.policy import main_words, read_policy
 from filigree.formats.openpgp import Key
 from filigree.formats.random_access import ContainerError
 from filigree.formats.rpm_header import Header, HeaderError, read_header
@@ -23,13 +23,18 @@ from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import FileRecord, ManagedLink, Relocation
-from filigree.model.needs import Capability, Need, Term
+from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script
 
 if TYPE_CHECKING:
     from filigree.families.rpm.sources import RpmSources
 
 _ANY = frozenset({"noarch", "src", "nosrc", "none"})
+_ADDED = (
+    "kernel", "kernel-PAE", "installonlypkg(kernel)", "installonlypkg(kernel-module)",
+    "installonlypkg(vm)", "multiversion(kernel)",
+)  # fmt: skip
+"""What is only ever added, by name or by what it provides, unless the configuration says more."""
 _NO_PATHS = PathListing()
 _RELEASES = (
     "system-release(releasever)",
@@ -63,6 +68,7 @@ class RpmDatabase:
         self._report = report
         self._places: dict[int, int] = {}
         self._counts: dict[int, int] = {}
+        self._side_by_side: dict[str, bool] = {}
         self.path, self._container = self._open()
         self._packages = self._read_packages()
         self._header = lru_cache(maxsize=4)(self._read_header)
@@ -213,6 +219,31 @@ class RpmDatabase:
 
     def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
         return term_is_met(term, capability)
+
+    def forbids(
+        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool:
+        return term_forbids(kind, term, asker, holder, capability)
+
+    def rivals(self, one: Package, other: Package) -> str | None:
+        return rivals(one, other, self._stands_side_by_side(one.name))
+
+    def _stands_side_by_side(self, name: str) -> bool:
+        """Whether several versions of a name may be there: it is declared so, or they are there."""
+        if name not in self._side_by_side:
+            present = [p for p in self._packages if p.name == name]
+            names = {name, *(c.name for p in present for c in self.capabilities(p))}
+            several = len({p.architecture for p in present}) < len(present)
+            self._side_by_side[name] = several or bool(names & self._only_added)
+        return self._side_by_side[name]
+
+    @cached_property
+    def _only_added(self) -> frozenset[str]:
+        return frozenset((*_ADDED, *main_words(self._jail, self._report, "installonlypkgs")))
+
+    @cached_property
+    def machines(self) -> Sequence[str]:
+        return machines_of(self.architecture)
 
     # -- the rest --------------------------------------------------------------------------
 

@@ -3,7 +3,7 @@
 import fnmatch
 import re
 import tomllib
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from filigree.access.jail import Jail
@@ -11,6 +11,7 @@ from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
 from filigree.formats.damage import text_of
+from filigree.formats.repo_files import read_sections
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 
@@ -64,6 +65,22 @@ def _locked(jail: Jail, report: Report) -> frozenset[str]:
         return frozenset()
     names = (row.get("name") for row in rows if isinstance(row, dict))
     return frozenset(name for name in names if isinstance(name, str))
+
+
+def main_words(jail: Jail, report: Report, *names: str) -> list[str]:
+    """The words of settings of the configuration as a whole."""
+    found: list[str] = []
+    for path in places.SETTINGS:
+        sections, _ = read_sections(read_or_report(jail, path, report))
+        for section in sections:
+            if section.name == "main":
+                found += (word for name in names for word in words_of(section.values, name))
+    return found
+
+
+def words_of(values: Mapping[str, str], name: str) -> list[str]:
+    """The words of one setting; commas divide them too."""
+    return values.get(name, "").replace(",", " ").split()
 
 
 def _lines(jail: Jail, path: str, report: Report) -> Iterable[str]:

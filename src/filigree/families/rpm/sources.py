@@ -10,6 +10,7 @@ from filigree.families.protocol import Own, Report
 from filigree.families.rpm import offers, places
 from filigree.families.rpm.choosing import choices, excluded
 from filigree.families.rpm.database import capabilities_told, needs_told
+from filigree.families.rpm.policy import main_words, words_of
 from filigree.families.rpm.repositories import RpmRepositories
 from filigree.formats.repo_files import read_sections
 from filigree.formats.rpm_modules import Default, read_modules
@@ -109,10 +110,12 @@ class RpmSources(IndexReader):
         self, package: Package, repository: Repository, told: Sequence[str], defaults: Sequence[str]
     ) -> str | None:
         facts = repository.facts
-        pattern = excluded(package, self._excluded) or excluded(package, _words(facts, "excluded"))
+        pattern = excluded(package, self._excluded) or excluded(
+            package, words_of(facts, "excluded")
+        )
         if pattern is not None:
             return f"the configuration leaves out {pattern}"
-        included = _words(facts, "included")
+        included = words_of(facts, "included")
         if included and excluded(package, included) is None:
             return "the configuration takes only other packages from there"
         if not told or not facts.get("streams"):
@@ -143,19 +146,7 @@ class RpmSources(IndexReader):
     @cached_property
     def _excluded(self) -> list[str]:
         """What the configuration as a whole leaves out."""
-        found: list[str] = []
-        for path in places.SETTINGS:
-            sections, _ = read_sections(read_or_report(self._jail, path, self._report))
-            for section in sections:
-                if section.name == "main":
-                    found += _words(section.values, "exclude") + _words(
-                        section.values, "excludepkgs"
-                    )
-        return found
+        return main_words(self._jail, self._report, "exclude", "excludepkgs")
 
     def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
         return choices(installed, offered)
-
-
-def _words(values: Mapping[str, str], name: str) -> list[str]:
-    return values.get(name, "").replace(",", " ").split()

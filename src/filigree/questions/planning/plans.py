@@ -1,0 +1,384 @@
+"""From wishes to a plan: what would be added, dropped and changed, and what asks for or forces it."""
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from time import monotonic
+from typing import NamedTuple
+
+from filigree.model.needs import Need, Relation, Term, terms_of
+from filigree.model.package import Package
+from filigree.model.package import Reason as Why
+from filigree.questions.meeting import meet
+from filigree.questions.planning.solver import negated
+from filigree.questions.planning.universe import HARD, Ground, Item, Reason, Universe, names_of
+from filigree.questions.planning.world import Offered, World
+
+SECONDS = 60
+"""So long a plan is looked for before the search is given up."""
+
+
+class Action(StrEnum):
+    """What a plan does with a package."""
+
+    ADD = "add"
+    DROP = "drop"
+    UPGRADE = "upgrade"
+    DOWNGRADE = "downgrade"
+    LEFTOVER = "leftover"
+
+
+@dataclass(frozen=True, slots=True)
+class Wishes:
+    """What is asked of a plan. With `everything` each package is to be as new as it can be.
+
+    `may_drop` puts being new before keeping what is there. `recommends` adds what new packages
+    recommend, where that takes nothing away.
+    """
+
+    add: Sequence[Package] = ()
+    drop: Sequence[Package] = ()
+    upgrade: Sequence[Package] = ()
+    everything: bool = False
+    may_drop: bool = False
+    recommends: bool = False
+
+
+class Change(NamedTuple):
+    """What happens to one package; `before` is what it was, where another version of it was there."""
+
+    action: Action
+    package: Package
+    before: Package | None
+    reason: str
+    asked: bool
+
+
+@dataclass(slots=True)
+class Outcome:
+    """A plan, or why there is none. `lossless` is whether nothing goes that was not asked to."""
+
+    universe: Universe
+    found: bool = False
+    lossless: bool = True
+    changes: list[Change] = field(default_factory=list)
+    final: list[Item] = field(default_factory=list)
+    obstacles: list[Reason] = field(default_factory=list)
+
+
+class Planner:
+    """Wishes put to one world. `hold` and `rules` are whether what is held, and the rules, count hard."""
+
+    def __init__(self, world: World, wishes: Wishes, newer: Callable[[str, str], int]) -> None:
+        self.world = world
+        self.wishes = wishes
+        self._newer = newer
+        self.universe = universe = Universe(world)
+        self.holds = universe.solver.variable()
+        self.lossless = universe.solver.variable()
+        self.untouched = universe.solver.variable()
+        self._dropped = {id(package) for package in wishes.drop}
+        self._moved = {p.name for p in (*wishes.add, *wishes.upgrade)}
+        self.here = [item for item in universe.items if item.here]
+        for package in wishes.add:
+            item = universe.item(package)
+            universe.require([item.literal], Reason(Ground.ASKED, package, why="add"))
+        self._drop()
+        self._keep()
+        for package in wishes.upgrade:
+            wanted = [universe.item(o.package).literal for o in self._better(package)]
+            if wanted:
+                universe.require(wanted, Reason(Ground.ASKED, package, why="upgrade"))
+
+    def _drop(self) -> None:
+        universe = self.universe
+        for package in self.wishes.drop:
+            reason = Reason(Ground.ASKED, package, why="drop")
+            rest = [i for i in universe.called(package.name) if i.here]
+            if all(id(item.package) in self._dropped for item in rest):
+                universe.bar(package.name, reason)
+            else:
+                universe.require([negated(universe.item(package).literal)], reason)
+
+    def _keep(self) -> None:
+        universe = self.universe
+        for item in self.here:
+            package = item.package
+            if id(package) in self._dropped:
+                continue
+            if package.held and package.name not in self._moved:
+                reason = Reason(Ground.HELD, package)
+                universe.require([negated(self.holds), item.literal], reason)
+            if package.protected:
+                reason = Reason(Ground.PROTECTED, package)
+                universe.require([universe.there(package.name)], reason)
+            universe.require([negated(self.untouched), item.literal], Reason(Ground.STAYS, package))
+        self._kept_names = [
+            name
+            for name in names_of(item.package for item in self.here)
+            if any(id(i.package) not in self._dropped for i in universe.called(name) if i.here)
+        ]
+
+    def _better(self, package: Package) -> list[Offered]:
+        """What the rules would take in the place of an installed package."""
+        offers = (*self.world.versions(package.name), *self.world.successors(package.name))
+        return [
+            one
+            for one in offers
+            if one.passed_over is None
+            and (one.package.name != package.name or one.package.version != package.version)
+        ]
+
+    def _losses_are_told(self) -> list[int]:
+        """The literals that each name stays; made where not everything can be left as it is."""
+        universe = self.universe
+        kept = []
+        for name in self._kept_names:
+            there = universe.there(name)
+            package = next(i.package for i in universe.called(name) if i.here)
+            universe.require([negated(self.lossless), there], Reason(Ground.STAYS, package))
+            kept.append(there)
+        return kept
+
+    def decide(self, soft: Sequence[int] = ()) -> Outcome:
+        """The plan that keeps the most. `soft` are put first, of what else would count hard."""
+        universe, wishes = self.universe, self.wishes
+        universe.solver.deadline = monotonic() + SECONDS
+        for literal, ground in ((self.holds, Ground.HELD), (universe.rules, Ground.RULES)):
+            if literal not in soft:
+                universe.require([literal], Reason(ground, why="always"))
+        same = [i.literal for i in self.here if id(i.package) not in self._dropped]
+        base = [*soft, self.untouched]
+        if not wishes.everything and not universe.settle(base):
+            return Outcome(universe, obstacles=universe.why_not())
+        if wishes.everything or not universe.solver.value(self.untouched):
+            kept = self._losses_are_told()
+            newer = self._as_new_as_can_be() if wishes.everything else []
+            if wishes.may_drop:
+                base = [*soft, *newer, self.lossless, *kept, *same]
+            else:
+                base = [*soft, self.lossless, *newer, *kept, *same]
+            if not universe.settle(base):
+                return Outcome(universe, obstacles=universe.why_not())
+        if wishes.recommends:
+            base = self._recommended(base)
+        self._spare(base)
+        return self._told()
+
+    def _as_new_as_can_be(self) -> list[int]:
+        held = {i.package.name for i in self.here if i.package.held}
+        return [
+            self.universe.item(one.package).literal
+            for item in self.here
+            if item.package.name not in held and id(item.package) not in self._dropped
+            for one in self._better(item.package)[:1]
+        ]
+
+    def _recommended(self, base: Sequence[int]) -> list[int]:
+        """The preferences, and after them that what comes brings what it recommends."""
+        universe = self.universe
+        preferences, asked = list(base), set()
+        while True:
+            news = [i for i in universe.final() if not i.here and i.literal not in asked]
+            if not news:
+                return preferences
+            for item in news:
+                asked.add(item.literal)
+                for need in self.world.needs(item.package):
+                    if need.kind is Relation.RECOMMENDS and need.granted is None:
+                        heard = universe.solver.variable()
+                        reason = Reason(Ground.NEED, item.package, need)
+                        wanted = [negated(item.literal), *universe.wanted(item, need, reason)]
+                        universe.require([negated(heard), *wanted], reason)
+                        universe.solver.demand(heard, wanted)
+                        preferences.append(heard)
+            universe.settle(preferences)
+
+    def _spare(self, base: Sequence[int]) -> None:
+        """Leave out of the plan what came into it on a way that was not taken in the end."""
+        universe = self.universe
+        final = universe.final()
+        added = [item for item in final if not item.here]
+        if added:
+            chosen = {item.literal for item in added}
+            others = [i for i in universe.items if not i.here and i.literal not in chosen]
+            spared = [*universe.not_looked_at(), *(i.literal for i in (*others, *reversed(added)))]
+            found = universe.settle([*base, *map(negated, spared)])
+            assert found, "what was a plan is one still"
+
+    # -- telling ---------------------------------------------------------------------------
+
+    def _told(self) -> Outcome:
+        universe = self.universe
+        outcome = Outcome(universe, found=True, final=universe.final())
+        outcome.changes = sorted(
+            self._changes(outcome.final),
+            key=lambda one: (_ORDER[one.action], not one.asked, one.package.name),
+        )
+        outcome.lossless = not any(
+            one.action is Action.DROP and not one.asked for one in outcome.changes
+        )
+        return outcome
+
+    def _changes(self, final: Sequence[Item]) -> Iterator[Change]:
+        kept = {id(item) for item in final}
+        came = [item for item in final if not item.here]
+        gone = [item for item in self.here if id(item) not in kept]
+        replaced: set[int] = set()
+        asked = {id(self.universe.item(package)) for package in self.wishes.add}
+        upgraded = {package.name for package in self.wishes.upgrade}
+        askers = self._askers(final, [item for item in came if id(item) in asked])
+        for item in came:
+            package = item.package
+            before = next((g for g in gone if self._is_same(g.package, package)), None)
+            action = Action.ADD
+            if before is not None:
+                replaced.add(id(before))
+                order = self._newer(package.version, before.package.version)
+                action = Action.DOWNGRADE if order < 0 else Action.UPGRADE
+            wished = id(item) in asked or (action is Action.UPGRADE and package.name in upgraded)
+            reason = "asked for" if wished else askers.get(id(item)) or self._otherwise(item)
+            yield Change(action, package, before.package if before else None, reason, wished)
+        for item in gone:
+            if id(item) not in replaced:
+                wished = id(item.package) in self._dropped
+                reason = "asked for" if wished else self._what_forces(item, final)
+                yield Change(Action.DROP, item.package, None, reason, wished)
+
+    def _is_same(self, one: Package, other: Package) -> bool:
+        """Whether one version takes the other's place."""
+        if one.name != other.name:
+            return False
+        return one.architecture == other.architecture or self.world.rivals(one, other) is not None
+
+    def _askers(self, final: Sequence[Item], first: Sequence[Item]) -> dict[int, str]:
+        """Who asks for what comes: the nearest to what was wished, in words."""
+        kinds = (*HARD, Relation.RECOMMENDS) if self.wishes.recommends else HARD
+        there = {id(item): item for item in final}
+        told: dict[int, str] = {id(item): "" for item in first}
+        rest = sorted((item for item in final if id(item) not in told), key=lambda i: i.here)
+        missing = sum(not item.here for item in rest)
+        front = [*first]
+        while (front or rest) and missing:
+            asker = front.pop(0) if front else rest.pop(0)
+            for need in self.world.needs(asker.package):
+                if need.kind not in kinds or need.granted is not None:
+                    continue
+                found = [
+                    item
+                    for term in terms_of(need.condition)
+                    for item in self.universe.holding(term, asker.package)
+                    if id(item) in there
+                ]
+                if any(item.here for item in found):
+                    continue
+                for item in found:
+                    if id(item) not in told and item is not asker:
+                        verb = "recommends" if need.kind is Relation.RECOMMENDS else "needs"
+                        told[id(item)] = f"{asker.package.name} {verb} {need.text}"
+                        front.append(item)
+                        missing -= 1
+        return told
+
+    def _otherwise(self, item: Item) -> str:
+        """Why something comes that nothing new asks for."""
+        if any(self._is_same(before.package, item.package) for before in self.here):
+            return "it is newer" if self.wishes.everything else "to go with the rest"
+        return "it takes the place of another"
+
+    def _is_met(self, need: Need, asker: Item, among: Sequence[Item]) -> bool:
+        there = {id(item) for item in among}
+
+        def holders(term: Term) -> list[Package]:
+            holding = self.universe.holding(term, asker.package)
+            return [item.package for item in holding if id(item) in there]
+
+        return need.granted is not None or meet(need.condition, holders).met
+
+    def _what_forces(self, item: Item, final: Sequence[Item]) -> str:
+        for need in self.world.needs(item.package):
+            if need.kind in HARD and not self._is_met(need, item, [*final, item]):
+                return f"it needs {need.text}, which would be gone"
+        return self._who_stands_against(item, final)
+
+    def _who_stands_against(self, item: Item, final: Sequence[Item]) -> str:
+        for reason in self.universe.against(item):
+            other = reason.one if reason.one is not item.package else reason.other
+            if other is None or not any(one.package is other for one in final):
+                continue
+            need = reason.need
+            if reason.ground is Ground.RIVAL or need is None:
+                return f"{other.name} {other.version}: {reason.why}"
+            if need.kind is Relation.OBSOLETES:
+                return f"{other.name} takes its place"
+            verb = "breaks" if need.kind is Relation.BREAKS else "conflicts with"
+            who = reason.one.name if reason.one else ""
+            return f"{who} {verb} {need.text}"
+        return "it cannot stay beside the rest"
+
+
+_ORDER = {action: at for at, action in enumerate(
+    (Action.DROP, Action.ADD, Action.UPGRADE, Action.DOWNGRADE, Action.LEFTOVER)
+)}  # fmt: skip
+
+
+def checked(world: World, packages: Iterable[Package]) -> list[str]:
+    """What is wrong with packages that are there together: every unmet need and every conflict.
+
+    By another way than the plans are made: nothing of a universe or of a solver is used.
+    """
+    there = list(packages)
+    answering: dict[str, list[Package]] = {}
+    for package in there:
+        for name in dict.fromkeys(c.name for c in world.capabilities(package)):
+            answering.setdefault(name, []).append(package)
+
+    def holders(term: Term, asker: Package) -> list[Package]:
+        found = [
+            p
+            for p in answering.get(term.name, ())
+            for c in world.capabilities(p)
+            if c.name == term.name and world.meets(term, asker, p, c)
+        ]
+        if term.name.startswith("/"):
+            owners = {id(owner) for owner in world.owners(term.name)}
+            found += (
+                p
+                for p in there
+                if id(p) in owners or (not p.state.present and world.owns(p, term.name))
+            )
+        return found
+
+    wrong = []
+    for package in there:
+        for need in world.needs(package):
+            if need.kind in HARD and need.granted is None:
+                if not meet(need.condition, lambda term, one=package: holders(term, one)).met:  # type: ignore[misc]
+                    wrong.append(f"{package.label} needs {need.text}")
+            elif not need.kind.positive:
+                wrong += _clashes(world, package, need, answering)
+    named: dict[str, list[Package]] = {}
+    for package in there:
+        for other in named.setdefault(package.name, []):
+            if world.rivals(other, package):
+                wrong.append(f"{other.label} and {package.label}")
+        named[package.name].append(package)
+    return wrong
+
+
+def _clashes(
+    world: World, package: Package, need: Need, answering: dict[str, list[Package]]
+) -> Iterator[str]:
+    if not isinstance(need.condition, Term):
+        return
+    term = need.condition
+    for other in answering.get(term.name, ()):
+        if any(
+            world.forbids(need.kind, term, package, other, c) for c in world.capabilities(other)
+        ):
+            yield f"{package.label} {need.kind} {need.text}: {other.label}"
+
+
+def was_chosen(package: Package) -> bool:
+    """Whether a person asked for a package, as far as is known."""
+    return package.reason is not Why.DEPENDENCY

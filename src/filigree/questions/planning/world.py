@@ -1,0 +1,167 @@
+"""What a plan is made of: what is installed, what could be, and by which rules they go together."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
+from typing import NamedTuple, Protocol
+
+from filigree.model.choices import Choice
+from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.package import Package
+from filigree.questions.scopes import INSTALLED, Lookup
+from filigree.system import System
+
+
+class Offered(NamedTuple):
+    """A package that could be installed; `passed_over` is why the system's rules do not take it."""
+
+    package: Package
+    passed_over: str | None = None
+
+
+class World(Protocol):
+    """Packages, and the rules of their family."""
+
+    def installed(self) -> Sequence[Package]:
+        """The packages whose files are on the disk."""
+        ...
+
+    def needs(self, package: Package) -> Sequence[Need]: ...
+
+    def capabilities(self, package: Package) -> Sequence[Capability]: ...
+
+    def owns(self, package: Package, path: str) -> bool:
+        """Whether a package that is not installed brings a path."""
+        ...
+
+    def owners(self, path: str) -> Sequence[Package]:
+        """The installed packages that own a path."""
+        ...
+
+    def offers(self, name: str) -> Sequence[Offered]:
+        """What could be installed and may meet a need for a name: of that very name first."""
+        ...
+
+    def versions(self, name: str) -> Sequence[Offered]:
+        """Every other version of a name that could be installed, what the rules take first."""
+        ...
+
+    def successors(self, name: str) -> Sequence[Offered]:
+        """What takes the place of a name under another one."""
+        ...
+
+    def meets(
+        self, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool: ...
+
+    def forbids(
+        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool: ...
+
+    def rivals(self, one: Package, other: Package) -> str | None: ...
+
+
+class SystemWorld:
+    """The world of one system: what is on record, what its repositories offer, and archives given."""
+
+    def __init__(
+        self, system: System, lookup: Lookup = INSTALLED, archives: Iterable[Package] = ()
+    ) -> None:
+        self.system = system
+        self._offered = lookup.offered
+        self._archives = [p for p in archives if p.family == system.family.name]
+        self._named: dict[str, list[Offered]] = {}
+        self._under: dict[str, list[Offered]] = {}
+        self._asked: dict[int, tuple[Need, ...]] = {}
+        self._kept: dict[int, tuple[Capability, ...]] = {}
+        self.meets = system.database.meets
+        self.forbids = system.database.forbids
+        self.rivals = system.database.rivals
+
+    def installed(self) -> Sequence[Package]:
+        return [p for p in self.system.packages if p.state.present]
+
+    def needs(self, package: Package) -> Sequence[Need]:
+        found = self._asked.get(id(package))
+        if found is None:
+            found = self._asked[id(package)] = self.system.records(package).needs(package)
+        return found
+
+    def capabilities(self, package: Package) -> Sequence[Capability]:
+        found = self._kept.get(id(package))
+        if found is None:
+            found = self._kept[id(package)] = self.system.records(package).capabilities(package)
+        return found
+
+    def owns(self, package: Package, path: str) -> bool:
+        if self.system.archive_of(package) is not None:
+            return path in self.system.records(package).listing(package)
+        return self._offered is not None and any(p is package for _, p in self._offered.at(path))
+
+    def owners(self, path: str) -> Sequence[Package]:
+        return [owner for owner in self.system.owners_of(path) if owner.state.present]
+
+    def versions(self, name: str) -> Sequence[Offered]:
+        found = self._named.get(name)
+        if found is None:
+            found = [Offered(p) for p in self._archives if p.name == name]
+            if self._offered is not None:
+                found += _permitted(self._choices(name))
+            self._named[name] = found
+        return found
+
+    def _choices(self, name: str) -> Iterator[Sequence[Choice]]:
+        assert self._offered is not None
+        choices = self._offered.choices(self._here.get(name, ()), self._offered.called([name]))
+        return (found for _, found in choices)
+
+    @cached_property
+    def _here(self) -> dict[str, list[Package]]:
+        found: dict[str, list[Package]] = {}
+        for package in self.installed():
+            found.setdefault(package.name, []).append(package)
+        return found
+
+    def offers(self, name: str) -> Sequence[Offered]:
+        found = self._under.get(name)
+        if found is None:
+            found = self._under[name] = list(self._found(name))
+        return found
+
+    def _found(self, name: str) -> Iterator[Offered]:
+        names = {name: None} | {p.name: None for p in self._archives if self._answers(p, name)}
+        if self._offered is not None:
+            names |= {p.name: None for _, p in self._offered.known_as("provides", [name])}
+            if name.startswith("/"):
+                names |= {p.name: None for _, p in self._offered.at(name)}
+        for one in names:
+            yield from (
+                offer
+                for offer in self.versions(one)
+                if one == name or self._answers(offer.package, name)
+            )
+
+    def _answers(self, package: Package, name: str) -> bool:
+        if any(capability.name == name for capability in self.capabilities(package)):
+            return True
+        return name.startswith("/") and self.owns(package, name)
+
+    def successors(self, name: str) -> Sequence[Offered]:
+        if self._offered is None:
+            return ()
+        names = dict.fromkeys(p.name for _, p in self._offered.known_as("obsoletes", [name]))
+        return [one for other in names if other != name for one in self.versions(other)]
+
+
+def _permitted(groups: Iterable[Sequence[Choice]]) -> Iterator[Offered]:
+    """What the rules take of each kind of machine, and then what they pass over."""
+    rest: list[Offered] = []
+    for choices in groups:
+        for choice in choices:
+            if choice.installed or not choice.offers:
+                continue
+            offer = Offered(choice.offers[0].package, None if choice.taken else choice.verdict)
+            if choice.taken:
+                yield offer
+            else:
+                rest.append(offer)
+    yield from rest
