@@ -324,6 +324,19 @@ class Jail:
         except OSError as error:
             raise trouble(error, path) from error
 
+    def room(self, path: str) -> tuple[int, int, int]:
+        """The file system that a directory is on, links followed: its number, bytes free and in all."""
+        try:
+            handle = self._directories.at(path)
+            found = os.statvfs(handle)
+            return (
+                os.stat(handle).st_dev,
+                found.f_bavail * found.f_frsize,
+                found.f_blocks * found.f_frsize,
+            )
+        except OSError as error:
+            raise trouble(error, path) from error
+
     def names(self, path: str) -> list[str]:
         """The names in a directory, sorted, links followed."""
         try:

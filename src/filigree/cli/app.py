@@ -89,6 +89,29 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         ("needed-by libbrine2", "needed-by libbrine2 --deep", "needed-by brine-data --kinds all"),
     ),
     (
+        "because",
+        trace.because,
+        _TRACE,
+        ("because libfathom1", "because brine-data --chains 5", "because weirgate --any"),
+    ),
+    (
+        "obstacles",
+        trace.obstacles,
+        _TRACE,
+        ("obstacles weirgate", "obstacles ./tidegauge_2.2-1_amd64.deb", "obstacles 'tide*'"),
+    ),
+    (
+        "whatif",
+        trace.whatif,
+        _TRACE,
+        (
+            "whatif --add weirgate",
+            "whatif --drop libbrine2",
+            "whatif --upgrade",
+            "whatif --add weirgate --drop lockgate --with-recommends",
+        ),
+    ),
+    (
         "verify",
         check.verify,
         _CHECK,
@@ -134,7 +157,8 @@ def _epilog(examples: tuple[str, ...]) -> str:
 
 
 for _name, _command, _panel, _examples in _COMMANDS:
-    app.command(_name, rich_help_panel=_panel, epilog=_epilog(_examples))(_command)
+    _kind = trace.BareUpgrade if _name == "whatif" else None
+    app.command(_name, cls=_kind, rich_help_panel=_panel, epilog=_epilog(_examples))(_command)
 
 
 def _version(asked: bool) -> None:

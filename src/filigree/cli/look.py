@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.options import Asked, Subjects, complete_packages, question, typed_path
+from filigree.cli.options import Asked, Subjects, complete_packages, kinds_of, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
 from filigree.model.package import Reason, State
@@ -79,6 +79,20 @@ def census(
     outsiders: Annotated[
         bool, typer.Option("--outsiders", help="Only what is installed and no repository offers.")
     ] = False,
+    leftover: Annotated[
+        bool, typer.Option("--leftover", help="Only what nothing that was chosen needs any more.")
+    ] = False,
+    leaf: Annotated[
+        bool, typer.Option("--leaf", help="Of what is left over, only what nothing needs at all.")
+    ] = False,
+    kinds: Annotated[
+        str | None,
+        typer.Option(
+            metavar="KIND,KIND…",
+            help="Which ties keep a package from being left over. Default: the family's own.",
+            show_default=False,
+        ),
+    ] = None,
     sort: Annotated[Order, typer.Option(help="Largest and newest come first.")] = Order.NAME,
     reverse: Annotated[bool, typer.Option("--reverse", help="The other way round.")] = False,
     limit: Annotated[
@@ -103,6 +117,10 @@ def census(
 
         names = [typed_path(name) for name in group or ()]
         return groups(system, names, sources), {"detail": bool(names)}
+    if leftover or leaf:
+        from filigree.questions.leftover import leftover as left_over
+
+        return left_over(system, kinds_of(kinds) if kinds else None, leaf), {}
     from filigree.questions.census import census
 
     wanted = Filter(

@@ -16,6 +16,7 @@ import typer
 
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
+from filigree.model.needs import Relation
 from filigree.views.render import Format
 
 if TYPE_CHECKING:
@@ -212,6 +213,25 @@ def _sources_of(given: dict[str, Any], paths: bool) -> "Chosen":
         keyring=typed("keyring"), refreshed=given["refreshed"], addresses=typed("repo_url"),
         paths=paths, progress=FetchLine() if given["repo_url"] else None,
     )  # fmt: skip
+
+
+KINDS = [kind.value for kind in Relation if kind.positive]
+"""The kinds of ties that can be followed, by name."""
+
+
+def kinds_of(text: str) -> frozenset[Relation]:
+    """The kinds of ties that a person named. Raises BadQuestion where one is none."""
+    names = [name.strip() for name in text.split(",") if name.strip()]
+    if names == ["all"]:
+        names = KINDS
+    unknown = [name for name in names if name not in KINDS]
+    if unknown or not names:
+        raise BadQuestion(
+            f"no kind of need is called {unknown[0] if unknown else repr(text)}",
+            None,
+            f"known are {', '.join(KINDS)}, and all",
+        )
+    return frozenset(Relation(name) for name in names)
 
 
 def typed_path(text: str) -> str:

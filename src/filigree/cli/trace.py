@@ -1,17 +1,24 @@
-"""The commands that trace: needs, needed-by."""
+"""The commands that trace: needs, needed-by, because, obstacles, whatif."""
 
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
+from typer.core import TyperCommand
 
-from filigree.cli.options import Asked, Subjects, question, typed_path
+from filigree.cli.options import (
+    KINDS,
+    Asked,
+    Subjects,
+    complete_packages,
+    kinds_of,
+    question,
+    typed_path,
+)
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
 from filigree.questions.graph import HARD
 from filigree.questions.scopes import Chosen, Scope
 from filigree.system import System
-
-_POSITIVE = [kind.value for kind in Relation if kind.positive]
 
 Deep = Annotated[bool, typer.Option("--deep", help="All the way, as a tree.")]
 Depth = Annotated[
@@ -21,7 +28,7 @@ Kinds = Annotated[
     str | None,
     typer.Option(
         metavar="KIND,KIND…",
-        help=f"Which ties to follow: {', '.join(_POSITIVE)}, or all. Default: what is required.",
+        help=f"Which ties to follow: {', '.join(KINDS)}, or all. Default: what is required.",
         show_default=False,
     ),
 ]
@@ -63,21 +70,92 @@ def needed_by(
     return needed_by(system, names, _depth(deep, depth), _kinds(kinds), scope, sources), {}
 
 
+@question
+def because(
+    system: System,
+    subjects: Subjects,
+    chains: Annotated[int, typer.Option(min=1, help="At most so many chains of each.")] = 3,
+    *,
+    scope: Scope,
+    sources: Chosen,
+) -> Asked:
+    """Why a package is here: the chains from what was chosen to it."""
+    from filigree.questions.because import because
+
+    return because(system, map(typed_path, subjects), chains, scope, sources), {}
+
+
+@question
+def obstacles(system: System, subjects: Subjects, *, sources: Chosen) -> Asked:
+    """What keeps a package that is offered, or an archive, from being installed here."""
+    from filigree.questions.obstacles import obstacles
+
+    return obstacles(system, map(typed_path, subjects), sources), {}
+
+
+class BareUpgrade(TyperCommand):
+    """A command whose `--upgrade` may stand without a subject: then it means everything."""
+
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        ahead = [*args[1:], "--"]
+        bare = [
+            f"{word}=*" if word == "--upgrade" and after.startswith("-") else word
+            for word, after in zip(args, ahead, strict=True)
+        ]
+        return super().parse_args(ctx, bare)
+
+
+@question
+def whatif(
+    system: System,
+    add: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="SUBJECT",
+            help="If this came: a package that is offered, or an archive; repeatable.",
+            show_default=False,
+        ),
+    ] = None,
+    drop: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="SUBJECT",
+            help="If this went; repeatable.",
+            show_default=False,
+            autocompletion=complete_packages,
+        ),
+    ] = None,
+    upgrade: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="[SUBJECT]",
+            help="If this became newer, or everything; repeatable.",
+            show_default=False,
+            autocompletion=complete_packages,
+        ),
+    ] = None,
+    with_recommends: Annotated[
+        bool, typer.Option("--with-recommends", help="Also what comes with a recommendation.")
+    ] = False,
+    may_drop: Annotated[
+        bool, typer.Option("--may-drop", help="Upgrade everything, even where something must go.")
+    ] = False,
+    *,
+    sources: Chosen,
+) -> Asked:
+    """What would come, go, change and be left over. Nothing is changed."""
+    from filigree.questions.whatif import whatif
+
+    if not add and not drop and not upgrade:
+        raise BadQuestion("nothing is asked for", None, "give --add, --drop or --upgrade")
+    wishes = (map(typed_path, given or ()) for given in (add, drop, upgrade))
+    comes, goes, renewed = wishes
+    return whatif(system, comes, goes, renewed, with_recommends, may_drop, sources), {}
+
+
 def _depth(deep: bool, depth: int | None) -> int | None:
     return depth if depth is not None else None if deep else 1
 
 
 def _kinds(text: str | None) -> frozenset[Relation]:
-    if text is None:
-        return HARD
-    names = [name.strip() for name in text.split(",") if name.strip()]
-    if names == ["all"]:
-        names = _POSITIVE
-    unknown = [name for name in names if name not in _POSITIVE]
-    if unknown or not names:
-        raise BadQuestion(
-            f"no kind of need is called {unknown[0] if unknown else repr(text)}",
-            None,
-            f"known are {', '.join(_POSITIVE)}, and all",
-        )
-    return frozenset(Relation(name) for name in names)
+    return HARD if text is None else kinds_of(text)

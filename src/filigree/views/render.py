@@ -24,6 +24,10 @@ SCREENS = {
     "refresh": "refresh",
     "seek": "seek",
     "behind": "behind",
+    "because": "because",
+    "obstacles": "obstacles",
+    "whatif": "whatif",
+    "leftover": "leftover",
 }
 
 

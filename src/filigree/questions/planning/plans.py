@@ -1,6 +1,6 @@
 """From wishes to a plan: what would be added, dropped and changed, and what asks for or forces it."""
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from time import monotonic
@@ -45,13 +45,22 @@ class Wishes:
 
 
 class Change(NamedTuple):
-    """What happens to one package; `before` is what it was, where another version of it was there."""
+    """What happens to one package; `before` is what it was, where another version of it was there.
+
+    `replaced` is whether another package takes the place of what goes: then it is no loss.
+    """
 
     action: Action
     package: Package
     before: Package | None
     reason: str
     asked: bool
+    replaced: bool = False
+
+    @property
+    def lost(self) -> bool:
+        """Whether something goes that nobody asked to, and for nothing in its place."""
+        return self.action is Action.DROP and not self.asked and not self.replaced
 
 
 @dataclass(slots=True)
@@ -67,12 +76,13 @@ class Outcome:
 
 
 class Planner:
-    """Wishes put to one world. `hold` and `rules` are whether what is held, and the rules, count hard."""
+    """Wishes put to one world. `remarks` are what is to be said of them before anything is decided."""
 
     def __init__(self, world: World, wishes: Wishes, newer: Callable[[str, str], int]) -> None:
         self.world = world
         self.wishes = wishes
         self._newer = newer
+        self.remarks: list[str] = []
         self.universe = universe = Universe(world)
         self.holds = universe.solver.variable()
         self.lossless = universe.solver.variable()
@@ -89,6 +99,8 @@ class Planner:
             wanted = [universe.item(o.package).literal for o in self._better(package)]
             if wanted:
                 universe.require(wanted, Reason(Ground.ASKED, package, why="upgrade"))
+            else:
+                self.remarks.append(f"nothing newer of {package.name} would be taken")
 
     def _drop(self) -> None:
         universe = self.universe
@@ -162,11 +174,15 @@ class Planner:
                 return Outcome(universe, obstacles=universe.why_not())
         if wishes.recommends:
             base = self._recommended(base)
-        self._spare(base)
-        return self._told()
+        return self._told(self._spared(base))
 
     def _as_new_as_can_be(self) -> list[int]:
         held = {i.package.name for i in self.here if i.package.held}
+        self.remarks += (
+            f"{item.package.name} is held at {item.package.version}, and stays"
+            for item in self.here
+            if item.package.held and self._better(item.package)
+        )
         return [
             self.universe.item(one.package).literal
             for item in self.here
@@ -194,8 +210,8 @@ class Planner:
                         preferences.append(heard)
             universe.settle(preferences)
 
-    def _spare(self, base: Sequence[int]) -> None:
-        """Leave out of the plan what came into it on a way that was not taken in the end."""
+    def _spared(self, base: Sequence[int]) -> list[Item]:
+        """The plan without what came into it on a way that was not taken in the end."""
         universe = self.universe
         final = universe.final()
         added = [item for item in final if not item.here]
@@ -205,19 +221,51 @@ class Planner:
             spared = [*universe.not_looked_at(), *(i.literal for i in (*others, *reversed(added)))]
             found = universe.settle([*base, *map(negated, spared)])
             assert found, "what was a plan is one still"
+        return self._without_needless(universe.final())
+
+    def _without_needless(self, final: list[Item]) -> list[Item]:
+        """The packages of a plan without those that none of the others would miss.
+
+        What was not looked at yet may lead to what is in the plan anyway: the solver does not know that.
+        """
+        kinds = (*HARD, Relation.RECOMMENDS) if self.wishes.recommends else HARD
+        asking: dict[str, list[tuple[Item, Need]]] = {}
+        for asker in final:
+            for need in self.world.needs(asker.package):
+                away = not need.kind.positive and not isinstance(need.condition, Term)
+                if need.kind in kinds or away:
+                    for term in terms_of(need.condition):
+                        asking.setdefault(term.name, []).append((asker, need))
+        asked = {id(self.universe.item(package)) for package in self.wishes.add}
+        here = {item.package.name for item in self.here}
+        kept = list(final)
+        for item in reversed(final):
+            if item.here or id(item) in asked or item.package.name in here:
+                continue
+            rest = [other for other in kept if other is not item]
+            names = dict.fromkeys(c.name for c in self.world.capabilities(item.package))
+            if any(n.kind is Relation.OBSOLETES for n in self.world.needs(item.package)):
+                continue  # it may stay for what it takes the place of
+            if any(path.startswith("/") and self.world.owns(item.package, path) for path in asking):
+                continue
+            if all(
+                need.kind in kinds and self._is_met(need, asker, rest)
+                for name in names
+                for asker, need in asking.get(name, ())
+                if asker is not item
+            ):
+                kept = rest
+        return kept
 
     # -- telling ---------------------------------------------------------------------------
 
-    def _told(self) -> Outcome:
-        universe = self.universe
-        outcome = Outcome(universe, found=True, final=universe.final())
+    def _told(self, final: list[Item]) -> Outcome:
+        outcome = Outcome(self.universe, found=True, final=final)
         outcome.changes = sorted(
             self._changes(outcome.final),
             key=lambda one: (_ORDER[one.action], not one.asked, one.package.name),
         )
-        outcome.lossless = not any(
-            one.action is Action.DROP and not one.asked for one in outcome.changes
-        )
+        outcome.lossless = not any(one.lost for one in outcome.changes)
         return outcome
 
     def _changes(self, final: Sequence[Item]) -> Iterator[Change]:
@@ -227,10 +275,13 @@ class Planner:
         replaced: set[int] = set()
         asked = {id(self.universe.item(package)) for package in self.wishes.add}
         upgraded = {package.name for package in self.wishes.upgrade}
-        askers = self._askers(final, [item for item in came if id(item) in asked])
+        befores = {
+            id(item): next((g for g in gone if self._is_same(g.package, item.package)), None)
+            for item in came
+        }
+        askers = self._askers(final, [item for item in came if id(item) in asked], befores)
         for item in came:
-            package = item.package
-            before = next((g for g in gone if self._is_same(g.package, package)), None)
+            package, before = item.package, befores[id(item)]
             action = Action.ADD
             if before is not None:
                 replaced.add(id(before))
@@ -242,8 +293,10 @@ class Planner:
         for item in gone:
             if id(item) not in replaced:
                 wished = id(item.package) in self._dropped
-                reason = "asked for" if wished else self._what_forces(item, final)
-                yield Change(Action.DROP, item.package, None, reason, wished)
+                by = self._replaced_by(item, final)
+                forced = f"{by.name} takes its place" if by else self._what_forces(item, final)
+                reason = "asked for" if wished else forced
+                yield Change(Action.DROP, item.package, None, reason, wished, by is not None)
 
     def _is_same(self, one: Package, other: Package) -> bool:
         """Whether one version takes the other's place."""
@@ -251,7 +304,9 @@ class Planner:
             return False
         return one.architecture == other.architecture or self.world.rivals(one, other) is not None
 
-    def _askers(self, final: Sequence[Item], first: Sequence[Item]) -> dict[int, str]:
+    def _askers(
+        self, final: Sequence[Item], first: Sequence[Item], befores: Mapping[int, Item | None]
+    ) -> dict[int, str]:
         """Who asks for what comes: the nearest to what was wished, in words."""
         kinds = (*HARD, Relation.RECOMMENDS) if self.wishes.recommends else HARD
         there = {id(item): item for item in final}
@@ -264,13 +319,15 @@ class Planner:
             for need in self.world.needs(asker.package):
                 if need.kind not in kinds or need.granted is not None:
                     continue
-                found = [
+                holding = [
                     item
                     for term in terms_of(need.condition)
                     for item in self.universe.holding(term, asker.package)
-                    if id(item) in there
                 ]
-                if any(item.here for item in found):
+                found = [item for item in holding if id(item) in there]
+                before = {id(item) for item in holding if item.here}
+                if any(item.here or id(befores[id(item)]) in before for item in found):
+                    # What was there before would have done.
                     continue
                 for item in found:
                     if id(item) not in told and item is not asker:
@@ -295,6 +352,20 @@ class Planner:
 
         return need.granted is not None or meet(need.condition, holders).met
 
+    def _replaced_by(self, item: Item, final: Sequence[Item]) -> Package | None:
+        """What of a plan takes the place of something under another name."""
+        there = {id(one.package) for one in final}
+        for reason in self.universe.against(item):
+            if (
+                reason.need is not None
+                and reason.need.kind is Relation.OBSOLETES
+                and reason.one is not None
+                and reason.other is item.package
+                and id(reason.one) in there
+            ):
+                return reason.one
+        return None
+
     def _what_forces(self, item: Item, final: Sequence[Item]) -> str:
         for need in self.world.needs(item.package):
             if need.kind in HARD and not self._is_met(need, item, [*final, item]):
@@ -309,8 +380,6 @@ class Planner:
             need = reason.need
             if reason.ground is Ground.RIVAL or need is None:
                 return f"{other.name} {other.version}: {reason.why}"
-            if need.kind is Relation.OBSOLETES:
-                return f"{other.name} takes its place"
             verb = "breaks" if need.kind is Relation.BREAKS else "conflicts with"
             who = reason.one.name if reason.one else ""
             return f"{who} {verb} {need.text}"

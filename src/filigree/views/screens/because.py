@@ -1,0 +1,83 @@
+"""How chains are shown: each from what was chosen down to the subject, a step a line."""
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.questions.because import BecauseRow, Chain, Standing
+from filigree.views.page import Ink, Piece, Style, line
+from filigree.views.screens.words import closing
+from filigree.views.text import count_words
+
+_STYLES = {
+    Standing.CHOSEN: Style.GOOD,
+    Standing.PROTECTED: Style.GOOD,
+    Standing.NEEDED: Style.GOOD,
+    Standing.WISHED: Style.WARN,
+    Standing.LEFT_OVER: Style.BAD,
+    Standing.NOT_INSTALLED: Style.FAINT,
+}
+_FIELDS = ("subject", "standing", "chain", "step", "name", "version", "kind", "requirement")
+
+
+def screen(answer: Answer[BecauseRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    for row in answer.records:
+        yield from ink.flowed(
+            line(
+                Piece(row.subject, Style.TITLE), f" {row.version}: ",
+                Piece(row.words, _STYLES[row.standing]),
+            ),
+            4,
+        )  # fmt: skip
+        for chain in row.chains:
+            yield ""
+            yield from _chain(row, chain, ink)
+        if row.more:
+            yield ""
+            yield "  and more (--chains N shows them)"
+        yield ""
+    yield from closing(ink, *_closing(answer))
+
+
+def _chain(row: BecauseRow, chain: Chain, ink: Ink) -> Iterator[str]:
+    for depth, step in enumerate(chain.steps):
+        margin = "  " * (depth + 1)
+        last = depth == len(chain.steps) - 1
+        style = Style.TITLE if last else Style.NAME
+        parts: list[str | Piece] = [margin, Piece(step.name, style), f" {step.version}"]
+        if depth == 0 and row.standing is not Standing.NOT_INSTALLED:
+            parts.append(Piece("  chosen", Style.GOOD))
+        if step.kind is not None:
+            how = "names" if step.kind.value in ("supplements", "enhances") else ""
+            verb = how or step.kind.value.replace("requires-first", "needs first")
+            verb = verb.replace("requires", "needs")
+            parts.append(Piece(f"  {verb} {step.requirement}", Style.FAINT))
+        yield from ink.flowed(line(*parts), len(margin) + 4)
+
+
+def titles(options: dict[str, Any]) -> Sequence[str]:
+    return _FIELDS
+
+
+def rows(answer: Answer[BecauseRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    for row in answer.records:
+        if not row.chains:
+            yield [row.subject, row.standing, None, None, None, None, None, row.words]
+        for number, chain in enumerate(row.chains, 1):
+            for at, step in enumerate(chain.steps):
+                yield [
+                    row.subject, row.standing, number, at, step.name, step.version, step.kind,
+                    step.requirement,
+                ]  # fmt: skip
+
+
+_WORDS = (
+    ("chosen", "chosen"), ("needed", "needed by something chosen"), ("wished", "only wished for"),
+    ("protected", "protected"), ("left_over", "left over"), ("not_installed", "not installed"),
+)  # fmt: skip
+
+
+def _closing(answer: Answer[BecauseRow]) -> list[str | Piece]:
+    counts = [f"{answer.summary[key]:,} {words}" for key, words in _WORDS if answer.summary[key]]
+    number = count_words(len(answer.records), "package")
+    return [Piece(number, Style.TITLE), f": {', '.join(counts)}" if counts else ""]
