@@ -198,14 +198,6 @@ class OfferTable(Table[Offer]):
         values = [mark for mark in marks for _ in range(4)]
         return map(KeptOffer._make, self.ask(query, *values))
 
-    def mentioning(self, names: Sequence[str]) -> Iterator[KeptOffer]:
-        """Those in whose record one of these names is written, wherever that is."""
-        for at in range(0, len(names), 100):
-            part = names[at : at + 100]
-            query = f"SELECT {_OFFER} FROM offers WHERE "
-            query += " OR ".join(["instr(record, ?)"] * len(part))
-            yield from map(KeptOffer._make, self.ask(query, *part))
-
     def provided(self, numbers: Collection[int] | None = None) -> dict[int, list[str]]:
         """The names that each, or each of some, stands under because it provides them."""
         found: dict[int, list[str]] = {}
@@ -301,6 +293,20 @@ class KeyedTable(Table[tuple[str, str]]):
 
     def all(self) -> Iterator[tuple[str, str]]:
         yield from self.connection.execute("SELECT key, text FROM texts ORDER BY id")
+
+
+class BlobTable(Table[tuple[str, bytes]]):
+    """Bytes by name: what is read whole, or not at all."""
+
+    kind = "blobs"
+    layout = "CREATE TABLE blobs (name, data);"
+    counted = "blobs"
+
+    def fill(self, items: list[tuple[str, bytes]]) -> None:
+        self.insert("blobs", 2, items)
+
+    def whole(self) -> dict[str, bytes]:
+        return dict(self.connection.execute("SELECT name, data FROM blobs"))
 
 
 def keyed(name: str) -> type[KeyedTable]:

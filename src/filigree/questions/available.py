@@ -1,16 +1,17 @@
 """What the repositories of a system offer, out of the copies of their indexes that may be believed."""
 
 import fnmatch
+import hashlib
 import json
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property, partial
-from typing import Any, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 from filigree.access.jail import Jail
-from filigree.access.store import KeptOffer, OfferTable, PathTable, Store, Table, keyed
+from filigree.access.store import BlobTable, KeptOffer, OfferTable, PathTable, Store, Table, keyed
 from filigree.families.listing import PathListing
 from filigree.families.protocol import Own, Sources
 from filigree.formats.openpgp import Key
@@ -18,7 +19,7 @@ from filigree.model.answer import Gap, moment_of
 from filigree.model.choices import Choice, Offering
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, FileRecord, Kind
-from filigree.model.needs import Capability, Need, terms_of
+from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script
 from filigree.model.repositories import (
     Advisory,
@@ -35,10 +36,10 @@ from filigree.model.repositories import (
 from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.system import System
 
-K = TypeVar("K", bound=Table[Any])
-LOOKS = 8
-"""So often all records are looked through before it pays to take them apart."""
+if TYPE_CHECKING:
+    from filigree.questions.web import Web
 
+K = TypeVar("K", bound=Table[Any])
 _Descriptions = keyed("descriptions")
 _Advisories = keyed("advisories")
 _Groups = keyed("groups")
@@ -60,10 +61,10 @@ class Available:
         self._store = Store(chosen.cache, system.report, system.say)
         self._made: dict[tuple[int, int], Package] = {}
         self._known: dict[int, tuple[Repository, OfferTable, KeptOffer]] = {}
+        self._places: dict[int, tuple[int, int]] = {}
         self._opened: list[Table[Any]] = []
         self.tables: list[tuple[Repository, OfferTable]] = []
         self.unknown: list[str] = []
-        self._looks = 0
         self.now = chosen.now or datetime.now(UTC)
         self.keys_of = "auditor" if chosen.keyring else "root"
         keys: list[Key] | None = system.own_keys(chosen.keyring) if chosen.keyring else None
@@ -179,48 +180,6 @@ class Available:
             for package in self._each(at, (offer,))
         ]
 
-    def mentioning(self, names: Sequence[str]) -> list[Package]:
-        """Every offer that may ask for one of these names: a first look, to be judged more closely.
-
-        The records are looked through; whoever asks often gets an index of what every offer asks for.
-        """
-        self._looks += 1
-        if self._looks <= LOOKS:
-            return [
-                package
-                for at, (_, table) in enumerate(self.tables)
-                for package in self._each(at, table.mentioning(names))
-            ]
-        numbers: dict[int, dict[int, None]] = {}
-        for name in names:
-            for at, number in self._askers.get(name, ()):
-                numbers.setdefault(at, {})[number] = None
-        return [
-            package
-            for at, found in numbers.items()
-            for package in self._each(at, self.tables[at][1].offers(list(found)))
-        ]
-
-    @cached_property
-    def _askers(self) -> dict[str, list[tuple[int, int]]]:
-        """By each name that is asked for, the numbers of the offers that do."""
-        found: dict[str, list[tuple[int, int]]] = {}
-        for at, (repository, table) in enumerate(self.tables):
-            for offer in table.offers():
-                package = self._sources.package(offer.record, repository.identity)
-                if package is None:
-                    continue
-                needs = self._sources.needs(package, offer.record)
-                asked = {
-                    term.name
-                    for need in needs
-                    if need.kind.positive
-                    for term in terms_of(need.condition)
-                }
-                for name in asked:
-                    found.setdefault(name, []).append((at, offer.number))
-        return found
-
     def holding(self, words: Sequence[str]) -> Iterator[tuple[Package, list[str]]]:
         """Every offer in whose words all of these are found, and the names that it provides.
 
@@ -256,6 +215,7 @@ class Available:
                     continue
                 self._made[at, offer.number] = package
                 self._known[id(package)] = repository, table, offer
+                self._places[id(package)] = at, offer.number
             yield package
 
     def repository_of(self, package: Package) -> Repository:
@@ -337,6 +297,47 @@ class Available:
         for key in dict.fromkeys((*here, *there)):
             present = here.get(key, [])
             yield present, self._sources.choices(present, there.get(key, []))
+
+    # -- the graph -------------------------------------------------------------------------
+
+    @cached_property
+    def web(self) -> "Web":
+        """The graph of all that is offered, kept under the digests of all indexes that it is made of."""
+        from filigree.questions.web import Web
+
+        files = [repository.copy.listed for repository, _ in self.tables if repository.copy]
+        told = [file.digest or "" for file in files if file is not None]
+        told.append(self._system.family.name + str(self._system.database.architecture))
+        key = hashlib.sha256("\n".join(told).encode("utf-8", "surrogateescape")).hexdigest()
+        table = self._store.table(BlobTable, key, "the graph", lambda _: self._woven())
+        self._opened.append(table)
+        return Web(table.whole())
+
+    def _woven(self) -> Iterator[tuple[str, bytes]]:
+        from filigree.questions.web import Told, weave
+
+        def told() -> Iterator[Told]:
+            for at, (repository, table) in enumerate(self.tables):
+                for offer in table.offers():
+                    package = self._sources.package(offer.record, repository.identity)
+                    if package is not None:
+                        needs = self._sources.needs(package, offer.record)
+                        capabilities = self._sources.capabilities(package, offer.record)
+                        yield Told(at, offer.number, package, needs, capabilities)
+
+        def owners(path: str) -> Iterator[tuple[int, int]]:
+            return (self.place_of(package) for _, package in self.at(path))
+
+        return weave(told(), self._system.database, owners)
+
+    def at_place(self, table: int, offer: int) -> Package | None:
+        """The package of an offer, by the number of its index and its own in there."""
+        found = self._each(table, self.tables[table][1].offers([offer]))
+        return next(found, None)
+
+    def place_of(self, package: Package) -> tuple[int, int]:
+        """The number of the index that offers a package, and its own in there."""
+        return self._places[id(package)]
 
     # -- paths -----------------------------------------------------------------------------
 

@@ -1,15 +1,16 @@
 """The graph of needs over packages, installed and offered, forward and in reverse."""
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 
-from filigree.model.needs import Capability, Need, Relation, Term, terms_of
+from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, State
 from filigree.questions.meeting import Meeting, meet
 from filigree.questions.scopes import INSTALLED, Lookup
+from filigree.questions.web import meeting_terms
 from filigree.system import System
 
 if TYPE_CHECKING:
@@ -167,32 +168,25 @@ class Graph:
                     found[id(tie.holder)].append(tie)
         return found
 
-    def reverse(self, package: Package) -> list[Tie]:
-        """Every tie of other packages to this one: of those that are offered, where the scope says so."""
-        found = self._reverse.get(id(package), []) if package.state.present else []
-        if self._offered is None:
-            return found
-        return [*found, *self._reverse_offered(package, {tie.asker.name for tie in found})]
+    def reverse(self, package: Package, kinds: Collection[Relation] | None = None) -> list[Tie]:
+        """Every tie of other packages to this one, of some kinds or all.
 
-    def _reverse_offered(self, package: Package, told: set[str]) -> list[Tie]:
-        """The ties of what is offered to a package, of each name what would be taken."""
-        assert self._offered is not None
-        capabilities = self._system.records(package).capabilities(package)
-        names = dict.fromkeys(capability.name for capability in capabilities)
-        askers = [p for p in self._offered.mentioning(list(names)) if p.name not in told]
-        meets = self._system.database.meets
-        found = []
-        for asker in best_of_each(self._system, self._offered, askers):
-            if asker.name == package.name:
-                continue
-            for need in self._system.records(asker).needs(asker):
-                if need.kind.positive and any(
-                    capability.name == term.name and meets(term, asker, package, capability)
-                    for term in terms_of(need.condition)
-                    for capability in capabilities
-                ):
-                    found.append(Tie(asker, need, package, True))
-        return found
+        Where the scope says so, of those that are offered too: of each name what would be taken.
+        """
+        found = self._reverse.get(id(package), []) if package.state.present else []
+        if kinds is not None:
+            found = [tie for tie in found if tie.need.kind in kinds]
+        if self._web is None:
+            return found
+        told = {tie.asker.name for tie in found}
+        return [
+            *found,
+            *(tie for tie in self._web.askers(package, kinds) if tie.asker.name not in told),
+        ]
+
+    @cached_property
+    def _web(self) -> "_Nodes | None":
+        return None if self._offered is None else _Nodes(self._system, self._offered)
 
     def walk(
         self,
@@ -208,8 +202,110 @@ class Graph:
         return _Walk(self, kinds, depth, backwards).tree(start)
 
     def ties(self, package: Package, kinds: frozenset[Relation], backwards: bool) -> list[Tie]:
-        ties = self.reverse(package) if backwards else self.forward(package)
-        return [tie for tie in ties if tie.need.kind in kinds]
+        if backwards:
+            return self.reverse(package, kinds)
+        return [tie for tie in self.forward(package) if tie.need.kind in kinds]
+
+
+class _Nodes:
+    """What is offered, as the kept graph knows it: packages and needs as far as a walk shows them."""
+
+    def __init__(self, system: System, offered: "Available") -> None:
+        self._system = system
+        self._offered = offered
+        self._web = offered.web
+        self._packages: dict[int, Package] = {}
+        self._numbers: dict[int, int] = {}
+        self._needs: dict[tuple[int, Relation], Need] = {}
+        self._taken: dict[int, bool] = {}
+
+    def askers(self, package: Package, kinds: Collection[Relation] | None) -> Iterator[Tie]:
+        """The ties of what is offered to a package."""
+        web = self._web
+        number = self._number(package)
+        asks = web.met_by(number) if number is not None else self._asks_met_by(package)
+        for ask in dict.fromkeys(asks):
+            for asker, kind in web.askers(ask):
+                if (
+                    (kind in kinds if kinds is not None else kind.positive)
+                    and web.names[asker] != package.name
+                    and self._is_taken(asker)
+                ):
+                    yield Tie(self._package(asker), self._need(ask, kind), package, True)
+
+    def _number(self, package: Package) -> int | None:
+        """The number of a package that is offered."""
+        if package.state is not State.AVAILABLE:
+            return None
+        number = self._numbers.get(id(package))
+        if number is None:
+            number = self._web.number(*self._offered.place_of(package))
+            if number is not None:
+                self._numbers[id(package)] = number
+                self._packages[number] = package
+        return number
+
+    def _asks_met_by(self, package: Package) -> Iterator[int]:
+        """The asks that something meets that is installed, or an archive."""
+        meets = self._system.database.meets
+        for capability in self._system.records(package).capabilities(package):
+            for ask in self._web.asks_for(capability.name):
+                asker, kind = next(self._web.askers(ask))
+                if not kind.positive:
+                    continue
+                # All that ask the same do so with the same rules: one of them stands for all.
+                condition = self._read(asker, ask)
+                if condition is not None and any(
+                    meets(term, asker_, package, capability)
+                    for asker_, need in (condition,)
+                    for term in meeting_terms(need.condition)
+                    if term.name == capability.name
+                ):
+                    yield ask
+
+    def _read(self, number: int, ask: int) -> tuple[Package, Need] | None:
+        """The package of a number, with its need that is written as an ask is."""
+        package = self._offered.at_place(*self._web.place(number))
+        if package is None:
+            return None
+        text = self._web.text(ask)
+        needs = self._offered.needs(package)
+        found = next((need for need in needs if need.text == text and need.kind.positive), None)
+        return None if found is None else (package, found)
+
+    def _package(self, number: int) -> Package:
+        found = self._packages.get(number)
+        if found is None:
+            table, _ = self._web.place(number)
+            repository = self._offered.tables[table][0].identity
+            found = self._web.package(number, self._system.family.name, repository)
+            self._packages[number] = found
+            self._numbers[id(found)] = number
+        return found
+
+    def _need(self, ask: int, kind: Relation) -> Need:
+        found = self._needs.get((ask, kind))
+        if found is None:
+            text = self._web.text(ask)
+            found = self._needs[ask, kind] = Need(kind, Term(text), text)
+        return found
+
+    def _is_taken(self, number: int) -> bool:
+        """Whether a package is the one of its name that would be taken."""
+        found = self._taken.get(number)
+        if found is None:
+            same = self._web.called[self._web.names[number]]
+            if len(same) == 1:
+                found = True
+            else:
+                packages = self._offered.called([self._web.names[number]])
+                best = best_of_each(self._system, self._offered, packages)
+                taken = {self._offered.place_of(package) for package in best}
+                for other in same:
+                    self._taken[other] = self._web.place(other) in taken
+                return self._taken[number]
+            self._taken[number] = found
+        return found
 
 
 class _Walk:

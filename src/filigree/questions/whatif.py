@@ -27,8 +27,8 @@ class WhatifRow:
     """One package of a plan. Sizes in bytes.
 
     `before` is the version that goes, where another takes its place; `asked` whether it was asked for;
-    `chosen` whether what goes, or was there before, was chosen by a person. `reason` is who asks for
-    what comes, and what forces what goes.
+    `replaced` whether another package takes the place of what goes; `chosen` whether what goes, or was
+    there before, was chosen by a person. `reason` is who asks for what comes, and what forces what goes.
     """
 
     action: Action
@@ -38,6 +38,7 @@ class WhatifRow:
     architecture: str
     before: str | None
     asked: bool
+    replaced: bool
     chosen: bool
     protected: bool
     repository: str | None
@@ -155,17 +156,12 @@ def _row(change: Change) -> WhatifRow:
     old = before or (package if change.action is Action.DROP else None)
     return WhatifRow(
         change.action, package.name, package.version, change.reason, package.architecture,
-        before.version if before else None, change.asked,
+        before.version if before else None, change.asked, change.replaced,
         bool(old and was_chosen(old)), bool(old and old.protected),
         package.repository if package.state is State.AVAILABLE else None,
         package.archive_size if package.state in (State.AVAILABLE, State.ARCHIVE) else None,
-        _more_on_disk(change),
+        package.installed_size,
     )  # fmt: skip
-
-
-def _more_on_disk(change: Change) -> int | None:
-    """The size of what is installed then, or of what goes."""
-    return change.package.installed_size
 
 
 def _left_over(system: System, world: SystemWorld, outcome: Outcome) -> Iterator[WhatifRow]:
@@ -189,7 +185,7 @@ def _left_over(system: System, world: SystemWorld, outcome: Outcome) -> Iterator
             yield WhatifRow(
                 Action.LEFTOVER, package.name, package.version,
                 f"only {_few(list(askers.get(id(package), ())))} needed it", package.architecture, None,
-                False, was_chosen(package), package.protected, None, None, package.installed_size,
+                False, False, was_chosen(package), package.protected, None, None, package.installed_size,
             )  # fmt: skip
 
 
@@ -206,11 +202,7 @@ def _two_ways(wishes: Wishes, outcome: Outcome, other: Outcome | None) -> dict[s
         name: {
             "upgraded": sum(c.action is Action.UPGRADE for c in ways[drops].changes),
             "added": sum(c.action is Action.ADD for c in ways[drops].changes),
-            "dropped": [
-                c.package.name
-                for c in ways[drops].changes
-                if c.action is Action.DROP and not c.asked
-            ],
+            "dropped": [c.package.name for c in ways[drops].changes if c.lost],
         }
         for name, drops in (("without_dropping", False), ("with_dropping", True))
     }
@@ -222,7 +214,7 @@ def _summary(
     counts = {action.value: sum(row.action is action for row in rows) for action in Action}
     fetched = [r for r in rows if r.action in (Action.ADD, Action.UPGRADE, Action.DOWNGRADE)]
     dropped = [r for r in rows if r.action is Action.DROP]
-    lost = [r for r in dropped if not r.asked]
+    lost = [r for r in dropped if not r.asked and not r.replaced]
     sizes = {(p.name, p.architecture, p.version): p.installed_size or 0 for p in system.packages}
     change = sum(r.installed_size or 0 for r in fetched)
     change -= sum(r.installed_size or 0 for r in dropped)
@@ -235,7 +227,7 @@ def _summary(
         "leftover_size": sum(r.installed_size or 0 for r in rows if r.action is Action.LEFTOVER),
         "room": _room(system),
         "chosen_lost": [r.name for r in lost if r.chosen],
-        "protected_lost": [r.name for r in dropped if r.protected],
+        "protected_lost": [r.name for r in dropped if r.protected and not r.replaced],
         "ways": ways,
         "obstacles": [],
     }
