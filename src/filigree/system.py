@@ -1,7 +1,7 @@
 """A system: a root and its family, what every question is asked of."""
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from functools import cached_property
 from glob import escape as glob_escape
 from typing import TYPE_CHECKING
@@ -71,6 +71,18 @@ class System:
     def packages(self) -> Sequence[Package]:
         """Every package on record, of whatever state."""
         return self.database.packages()
+
+    def present(self, names: Iterable[str]) -> list[Package]:
+        """The packages of some names whose files are on the disk."""
+        return [package for name in names for package in self._present.get(name, ())]
+
+    @cached_property
+    def _present(self) -> dict[str, list[Package]]:
+        found: dict[str, list[Package]] = {}
+        for package in self.packages:
+            if package.state.present:
+                found.setdefault(package.name, []).append(package)
+        return found
 
     @cached_property
     def paths(self) -> PathIndex:

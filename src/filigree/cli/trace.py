@@ -1,6 +1,6 @@
 """The commands that trace: needs, needed-by, because, obstacles, whatif."""
 
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from typer.core import TyperCommand
@@ -20,9 +20,18 @@ from filigree.questions.graph import HARD
 from filigree.questions.scopes import Chosen, Scope
 from filigree.system import System
 
+if TYPE_CHECKING:
+    from filigree.questions.needs import Layout
+
 Deep = Annotated[bool, typer.Option("--deep", help="All the way, as a tree.")]
 Depth = Annotated[
     int | None, typer.Option(min=1, help="So many steps, as a tree.", show_default=False)
+]
+Flat = Annotated[
+    bool, typer.Option("--flat", help="All the way, each package once, with how far away it is.")
+]
+Levels = Annotated[
+    bool, typer.Option("--levels", help="All the way, each package once, by how far away it is.")
 ]
 Kinds = Annotated[
     str | None,
@@ -40,7 +49,16 @@ def needs(
     subjects: Subjects,
     deep: Deep = False,
     depth: Depth = None,
+    flat: Flat = False,
+    levels: Levels = False,
     kinds: Kinds = None,
+    missing: Annotated[
+        bool,
+        typer.Option(
+            "--missing",
+            help="Only what is not installed, to the end; what is recommended counts too.",
+        ),
+    ] = False,
     *,
     scope: Scope,
     sources: Chosen,
@@ -49,7 +67,13 @@ def needs(
     from filigree.questions.needs import needs
 
     names = map(typed_path, subjects)
-    return needs(system, names, _depth(deep, depth), _kinds(kinds), scope, sources), {}
+    layout = _layout(flat, levels)
+    steps = _depth(deep or flat or levels or missing, depth)
+    wanted = _kinds(kinds)
+    if missing:
+        scope = Scope.ANY if scope is Scope.INSTALLED else scope
+        wanted = wanted if kinds else wanted | {Relation.RECOMMENDS}
+    return needs(system, names, steps, wanted, scope, sources, layout, missing), {}
 
 
 @question
@@ -58,7 +82,16 @@ def needed_by(
     subjects: Subjects,
     deep: Deep = False,
     depth: Depth = None,
+    flat: Flat = False,
+    levels: Levels = False,
     kinds: Kinds = None,
+    chosen_only: Annotated[
+        bool,
+        typer.Option(
+            "--chosen-only",
+            help="Only what a person asked for, however far away, the nearest first.",
+        ),
+    ] = False,
     *,
     scope: Scope,
     sources: Chosen,
@@ -67,7 +100,10 @@ def needed_by(
     from filigree.questions.needs import needed_by
 
     names = map(typed_path, subjects)
-    return needed_by(system, names, _depth(deep, depth), _kinds(kinds), scope, sources), {}
+    steps = _depth(deep or flat or levels or chosen_only, depth)
+    layout = _layout(flat, levels)
+    answer = needed_by(system, names, steps, _kinds(kinds), scope, sources, layout, chosen_only)
+    return answer, {}
 
 
 @question
@@ -155,6 +191,14 @@ def whatif(
 
 def _depth(deep: bool, depth: int | None) -> int | None:
     return depth if depth is not None else None if deep else 1
+
+
+def _layout(flat: bool, levels: bool) -> "Layout":
+    from filigree.questions.needs import Layout
+
+    if flat and levels:
+        raise BadQuestion("--flat and --levels cannot go together", None, "give one of them")
+    return Layout.LEVELS if levels else Layout.FLAT if flat else Layout.TREE
 
 
 def _kinds(text: str | None) -> frozenset[Relation]:

@@ -55,6 +55,11 @@ class Reason(StrEnum):
     DEPENDENCY = "dependency"
 
 
+def was_chosen(package: "Package") -> bool:
+    """Whether a person asked for a package, as far as is known."""
+    return package.reason is not Reason.DEPENDENCY
+
+
 class VersionParts(NamedTuple):
     """A full version taken apart. `epoch` and `release` are None where it has none."""
 

@@ -38,7 +38,7 @@ def choice_row(choice: Choice) -> ChoiceRow:
 
 def choices_of(system: System, offered: Available, name: str, kin: Package) -> list[Choice]:
     """Every version of a name for the kind of machine of one of its packages, the newest first."""
-    present = [p for p in system.packages if p.state.present and p.name == name]
+    present = system.present([name])
     for here, choices in offered.choices(present, offered.called([name])):
         packages = [*here, *(one.package for choice in choices for one in choice.offers)]
         if any(package is kin for package in packages):
@@ -55,8 +55,7 @@ def candidates(
     """
     found: dict[str, list[Package]] = {}
     every = list(packages)
-    names = {package.name for package in every}
-    present = [p for p in system.packages if p.state.present and p.name in names]
+    present = system.present(dict.fromkeys(package.name for package in every))
     for _, choices in offered.choices(present, every):
         there = [choice for choice in choices if choice.offers]
         if there:

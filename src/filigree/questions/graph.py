@@ -201,6 +201,18 @@ class Graph:
         """
         return _Walk(self, kinds, depth, backwards).tree(start)
 
+    def levels(
+        self,
+        start: Package,
+        kinds: frozenset[Relation] = HARD,
+        depth: int | None = 1,
+        backwards: bool = False,
+    ) -> list[Step]:
+        """The same as `walk`, each package once, by the nearest tie; what is nearest comes first."""
+        if backwards and self._web is not None and start.state is State.AVAILABLE:
+            return self._web.levels(start, kinds, depth)
+        return _Walk(self, kinds, depth, backwards).levels(start)
+
     def ties(self, package: Package, kinds: frozenset[Relation], backwards: bool) -> list[Tie]:
         if backwards:
             return self.reverse(package, kinds)
@@ -232,6 +244,35 @@ class _Nodes:
                     and self._is_taken(asker)
                 ):
                     yield Tie(self._package(asker), self._need(ask, kind), package, True)
+
+    def levels(self, start: Package, kinds: Collection[Relation], depth: int | None) -> list[Step]:
+        """Who asks for an offer, over any number of steps: each once, what is nearest first."""
+        web = self._web
+        first = self._number(start)
+        assert first is not None, "it is offered"
+        seen, heard = bytearray(len(web)), set()
+        seen[first] = 1
+        steps: list[Step] = []
+        front, away = [first], 0
+        while front and (depth is None or away < depth):
+            away += 1
+            ahead = []
+            for number in front:
+                for ask in web.met_by(number):
+                    # Whoever asks the same is told already, by the first that meets it.
+                    if ask in heard:
+                        continue
+                    heard.add(ask)
+                    for asker, kind in web.askers(ask):
+                        if seen[asker] or kind not in kinds or not self._is_taken(asker):
+                            continue
+                        seen[asker] = 1
+                        ahead.append(asker)
+                        need = self._need(ask, kind)
+                        tie = Tie(self._package(asker), need, self._package(number), True)
+                        steps.append(Step(tie, away, None))
+            front = ahead
+        return steps
 
     def _number(self, package: Package) -> int | None:
         """The number of a package that is offered."""
@@ -346,6 +387,26 @@ class _Walk:
                 if self._depth is None or depth < self._depth:
                     above.append(id(end))
                     pending.append(iter(self._of(end)))
+        return steps
+
+    def levels(self, start: Package) -> list[Step]:
+        steps: list[Step] = []
+        told = {id(start)}
+        front = [start]
+        depth = 0
+        while front and (self._depth is None or depth < self._depth):
+            depth += 1
+            ahead = []
+            for package in front:
+                for tie in self._of(package):
+                    end = self._end(tie)
+                    if end is None:
+                        steps.append(Step(tie, depth, None))
+                    elif id(end) not in told:
+                        told.add(id(end))
+                        steps.append(Step(tie, depth, None))
+                        ahead.append(end)
+            front = ahead
         return steps
 
     def _nearest(self, start: Package) -> dict[int, int]:

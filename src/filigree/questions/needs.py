@@ -1,13 +1,14 @@
 """What a package requires, and what requires it, direct or nested."""
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any
+from typing import Any, NamedTuple
 
+from filigree.families.nothing import NAME as NO_FAMILY
 from filigree.model.answer import Answer, Gap
 from filigree.model.needs import Need, Relation
-from filigree.model.package import Package, State
+from filigree.model.package import Package, State, was_chosen
 from filigree.questions.graph import HARD, Graph, Step, Tie
 from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
 from filigree.questions.subjects import match_subjects
@@ -23,12 +24,26 @@ class Standing(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
+class WouldMeet:
+    """A package that a repository offers. Sizes in bytes."""
+
+    name: str
+    version: str
+    repository: str | None
+    archive_size: int | None
+    installed_size: int | None
+
+
+@dataclass(frozen=True, slots=True)
 class NeedRow:
     """One need and one package at the other end of it (None where it is unmet, or needs none).
 
     `status` is None where it cannot be judged: the needs of another family's archive.
 
     `repository` is who offers the package at the other end, where it is not installed.
+
+    `archive_size` is what it takes to fetch that; `chosen` whether a person asked for it, where it is
+    installed. `would_meet` is what is offered and would meet a need that nothing meets.
 
     `via` is the package on this side; `repeat` is "cycle" or "folded" where the walk does not go
     on from here because it was, or is being, told elsewhere. `reason` is why a need is met without
@@ -47,6 +62,17 @@ class NeedRow:
     architecture: str | None
     reason: str | None
     repository: str | None
+    archive_size: int | None = None
+    chosen: bool | None = None
+    would_meet: list[WouldMeet] = field(default_factory=list)
+
+
+class Layout(StrEnum):
+    """How a walk is told: as a tree, or each package once, what is nearest first."""
+
+    TREE = "tree"
+    FLAT = "flat"
+    LEVELS = "levels"
 
 
 def needs(
@@ -56,15 +82,20 @@ def needs(
     kinds: frozenset[Relation] = HARD,
     scope: Scope = Scope.INSTALLED,
     chosen: Chosen = EVERYTHING,
+    layout: Layout = Layout.TREE,
+    missing: bool = False,
 ) -> Answer[NeedRow]:
     """What the subjects require, `depth` steps deep (None: to the end).
 
+    With `missing` only what is not installed: each package, or unmet need, once.
     Where repositories are asked, what is installed meets a need before what is only offered; then its
     status is `available`. Bad news where a hard need (requires, requires-first) is unmet, or a subject
     is unknown.
     """
     with looking(system, scope, chosen) as lookup:
-        return _walk(system, subjects, depth, kinds, lookup, backwards=False)
+        layout = Layout.FLAT if missing and layout is Layout.TREE else layout
+        asked = _Asked(depth, kinds, layout, missing=missing)
+        return _walk(system, subjects, asked, lookup, chosen)
 
 
 def needed_by(
@@ -74,32 +105,59 @@ def needed_by(
     kinds: frozenset[Relation] = HARD,
     scope: Scope = Scope.INSTALLED,
     chosen: Chosen = EVERYTHING,
+    layout: Layout = Layout.TREE,
+    chosen_only: bool = False,
 ) -> Answer[NeedRow]:
-    """What requires the subjects, `depth` steps away (None: to the end), installed or offered."""
+    """What requires the subjects, `depth` steps away (None: to the end), installed or offered.
+
+    With `chosen_only` only what a person asked for: each package once, what is nearest first.
+    """
     with looking(system, scope, chosen) as lookup:
-        return _walk(system, subjects, depth, kinds, lookup, backwards=True)
+        layout = Layout.FLAT if chosen_only and layout is Layout.TREE else layout
+        asked = _Asked(depth, kinds, layout, backwards=True, chosen_only=chosen_only)
+        return _walk(system, subjects, asked, lookup, chosen)
+
+
+class _Asked(NamedTuple):
+    """How far to walk, and what of it to tell."""
+
+    depth: int | None
+    kinds: frozenset[Relation]
+    layout: Layout
+    backwards: bool = False
+    missing: bool = False
+    chosen_only: bool = False
+
+    def tells(self, step: Step) -> bool:
+        """Whether a step is among what is asked for."""
+        holder = step.tie.holder
+        if self.missing:
+            return not step.tie.met or (holder is not None and not holder.state.present)
+        asker = step.tie.asker
+        return not self.chosen_only or (asker.state.present and was_chosen(asker))
 
 
 def _walk(
-    system: System,
-    subjects: Iterable[str],
-    depth: int | None,
-    kinds: frozenset[Relation],
-    lookup: Lookup,
-    backwards: bool,
+    system: System, subjects: Iterable[str], asked: _Asked, lookup: Lookup, chosen: Chosen
 ) -> Answer[NeedRow]:
+    backwards = asked.backwards
     matched = match_subjects(system, subjects, lookup)
-    asked = (State.AVAILABLE,) if backwards else (State.AVAILABLE, State.ARCHIVE)
-    starts = [p for p in matched.packages if p.state.present or p.state in asked]
+    other = (State.AVAILABLE,) if backwards else (State.AVAILABLE, State.ARCHIVE)
+    starts = [p for p in matched.packages if p.state.present or p.state in other]
     notes = [*lookup.notes, *map(str, matched.unmatched)]
     notes += (f"{p.name} is not installed" for p in matched.packages if p not in starts)
     graph = Graph(system, lookup)
     for start in starts:
         if not graph.judges(start):
             system.report(unjudged(system, start))
-    walks = [graph.walk(start, kinds, depth, backwards) for start in starts]
-    steps = [step for walk in walks for step in walk]
-    rows = [_row(step, backwards) for step in steps]
+    walk = graph.walk if asked.layout is Layout.TREE else graph.levels
+    walks = [
+        [step for step in walk(start, asked.kinds, asked.depth, backwards) if asked.tells(step)]
+        for start in starts
+    ]
+    steps = [step for walked in walks for step in walked]
+    offers = {} if backwards else _would_meet(system, lookup, chosen, steps)
+    rows = [_row(step, backwards, offers) for step in steps]
     ends = [step.tie.asker if backwards else step.tie.holder for step in steps]
     reached = {id(end): end for end in ends if end is not None}
     return Answer(
@@ -109,6 +167,7 @@ def _walk(
         {
             **_summary(zip(starts, map(len, walks), strict=True), rows, reached),
             "scope": lookup.scope.value,
+            "layout": asked.layout.value,
         },
         system.gaps,
         notes,
@@ -116,7 +175,29 @@ def _walk(
     )
 
 
-def _row(step: Step, backwards: bool) -> NeedRow:
+def _would_meet(
+    system: System, lookup: Lookup, chosen: Chosen, steps: Iterable[Step]
+) -> dict[tuple[int, str], list[WouldMeet]]:
+    """What is offered for the needs that nothing meets, by asker and need.
+
+    The repositories are asked only where there is such a need, and not where they were asked already.
+    """
+    unmet = [step.tie for step in steps if step.tie.met is False]
+    if not unmet or lookup.offered is not None or system.family.name == NO_FAMILY:
+        return {}
+    found: dict[tuple[int, str], list[WouldMeet]] = {}
+    with looking(system, Scope.ANY, chosen._replace(quiet=True, addresses=())) as more:
+        graph = Graph(system, more)
+        for tie in unmet:
+            holders = graph.met_by(tie.need, tie.asker).holders
+            found[id(tie.asker), tie.need.text] = [
+                WouldMeet(p.name, p.version, p.repository, p.archive_size, p.installed_size)
+                for p in holders
+            ]
+    return found
+
+
+def _row(step: Step, backwards: bool, offers: Mapping[tuple[int, str], list[WouldMeet]]) -> NeedRow:
     tie = step.tie
     end, via = (tie.asker, tie.holder) if backwards else (tie.holder, tie.asker)
     return NeedRow(
@@ -132,6 +213,9 @@ def _row(step: Step, backwards: bool) -> NeedRow:
         repeat=step.repeat,
         reason=why_without(tie.need) if end is None and tie.met else None,
         repository=end.repository if end is not None and end.state is State.AVAILABLE else None,
+        archive_size=end.archive_size if end and end.state is State.AVAILABLE else None,
+        chosen=was_chosen(end) if end is not None and end.state.present else None,
+        would_meet=offers.get((id(tie.asker), tie.need.text), []) if tie.met is False else [],
     )
 
 

@@ -6,8 +6,8 @@ from typing import Any
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError
-from filigree.model.package import Package, State
-from filigree.questions.planning.plans import Action, Change, Outcome, Planner, Wishes, was_chosen
+from filigree.model.package import Package, State, was_chosen
+from filigree.questions.planning.plans import Action, Change, Outcome, Planner, Wishes
 from filigree.questions.planning.solver import GivenUp
 from filigree.questions.planning.standing import Together
 from filigree.questions.planning.words import say

@@ -8,7 +8,6 @@ from typing import NamedTuple
 
 from filigree.model.needs import Need, Relation, Term, terms_of
 from filigree.model.package import Package
-from filigree.model.package import Reason as Why
 from filigree.questions.meeting import meet
 from filigree.questions.planning.solver import negated
 from filigree.questions.planning.universe import HARD, Ground, Item, Reason, Universe, names_of
@@ -446,8 +445,3 @@ def _clashes(
             world.forbids(need.kind, term, package, other, c) for c in world.capabilities(other)
         ):
             yield f"{package.label} {need.kind} {need.text}: {other.label}"
-
-
-def was_chosen(package: Package) -> bool:
-    """Whether a person asked for a package, as far as is known."""
-    return package.reason is not Why.DEPENDENCY

@@ -4,8 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from filigree.model.needs import Need, Relation, terms_of
-from filigree.model.package import Package
-from filigree.questions.planning.plans import was_chosen
+from filigree.model.package import Package, was_chosen
 from filigree.questions.planning.universe import Ground, Reason
 from filigree.questions.planning.world import Offered, World
 

@@ -1,7 +1,6 @@
 """What a plan is made of: what is installed, what could be, and by which rules they go together."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from functools import cached_property
 from typing import NamedTuple, Protocol
 
 from filigree.model.choices import Choice
@@ -111,15 +110,8 @@ class SystemWorld:
 
     def _choices(self, name: str) -> Iterator[Sequence[Choice]]:
         assert self._offered is not None
-        choices = self._offered.choices(self._here.get(name, ()), self._offered.called([name]))
+        choices = self._offered.choices(self.system.present([name]), self._offered.called([name]))
         return (found for _, found in choices)
-
-    @cached_property
-    def _here(self) -> dict[str, list[Package]]:
-        found: dict[str, list[Package]] = {}
-        for package in self.installed():
-            found.setdefault(package.name, []).append(package)
-        return found
 
     def offers(self, name: str) -> Sequence[Offered]:
         found = self._under.get(name)

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import fields
+from itertools import groupby
 from typing import Any
 
 from filigree.model.answer import Answer
@@ -30,6 +31,10 @@ def screen(answer: Answer[NeedRow], ink: Ink, options: dict[str, Any]) -> Iterat
             where = "" if answer.summary["scope"] == "any" else f" {answer.summary['scope']}"
             nothing = f"nothing{where} needs it" if backwards else "it needs nothing"
             yield ink.paint(line("  ", Piece(nothing, Style.FAINT)))
+        elif answer.summary["layout"] == "flat":
+            yield from _flat(group, ink, backwards)
+        elif answer.summary["layout"] == "levels":
+            yield from _levels(group, ink)
         elif any(row.depth > 1 for row in group):
             yield from _tree(group, ink, backwards)
         else:
@@ -44,7 +49,14 @@ def titles(options: dict[str, Any]) -> Sequence[str]:
 
 def rows(answer: Answer[NeedRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
     for record in answer.records:
-        yield [getattr(record, name) for name in _FIELDS]
+        yield [_plain(getattr(record, name)) for name in _FIELDS]
+
+
+def _plain(value: Any) -> Any:
+    """A value in one cell; of what would meet a need the first, as a subject."""
+    if isinstance(value, list):
+        return " ".join(f"{one.name}={one.version}" for one in value) or None
+    return value
 
 
 def _table(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
@@ -83,12 +95,60 @@ def _forward_cells(row: NeedRow, several: bool) -> list[str | Piece]:
     return [row.requirement, _kind(row), _met(row, several), row.version or ""]
 
 
+def _flat(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
+    """Each package once, with how far away it is."""
+    offered = any(row.repository for row in group)
+    columns = [
+        Column("away", right=True), Column("package", wrap=True), Column("version", wrap=True),
+        Column("how"), Column("needs" if backwards else "for", wrap=True),
+    ]  # fmt: skip
+    columns += [Column("to fetch", right=True), Column("offered by", wrap=True)] if offered else []
+    cells: list[list[str | Piece]] = []
+    for row in group:
+        name = Piece(row.name, Style.NAME) if row.name else _met(row, several=False)
+        how = f"{_kind(row)}, chosen" if backwards and row.chosen else _kind(row)
+        asked = row.requirement if backwards else f"{row.requirement}, by {row.via}"
+        cells.append([str(row.depth), name, row.version or "", how, asked])
+        if offered:
+            size = size_words(row.archive_size) if row.archive_size is not None else ""
+            cells[-1] += [size, Piece(row.repository or "", Style.WARN)]
+        if row.would_meet:
+            cells[-1][1] = Piece(f"unmet{_offers(row)}", Style.BAD)
+    yield from ink.table(columns, cells, indent=2)
+
+
+def _levels(group: Sequence[NeedRow], ink: Ink) -> Iterator[str]:
+    """The names by how far away they are."""
+    for depth, rows in groupby(group, key=lambda row: row.depth):
+        level = list(rows)
+        head = f"{depth} step{'s' if depth > 1 else ''} away, {len(level):,}: "
+        pieces: list[str | Piece] = ["  ", Piece(head, Style.FAINT)]
+        for at, row in enumerate(level):
+            end = ", " if at < len(level) - 1 else ""
+            if row.name is None and row.status is Standing.UNMET:
+                pieces.append(Piece(f"{row.requirement} (unmet){end}", Style.BAD))
+            else:
+                style = Style.WARN if row.repository else Style.NAME
+                pieces.append(Piece(f"{row.name or row.requirement}{end}", style))
+        yield from ink.flowed(line(*pieces), 4)
+
+
+def _offers(row: NeedRow) -> str:
+    """What would meet a need that nothing meets."""
+    if not row.would_meet:
+        return ""
+    one = row.would_meet[0]
+    size = f", {size_words(one.archive_size)}" if one.archive_size is not None else ""
+    return f"; {one.repository} offers {one.name} {one.version}{size}"
+
+
 def _tree(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
     for row in group:
         margin = "  " * row.depth
         parts: list[str | Piece] = [margin]
         if row.status is Standing.UNMET:
             parts += (Piece(row.requirement, Style.BAD), "  ", Piece("unmet", Style.BAD))
+            parts.append(Piece(_offers(row), Style.WARN))
         elif row.status is None:
             parts.append(row.requirement)
         elif row.name is None:
@@ -99,7 +159,12 @@ def _tree(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
             if backwards or row.requirement != row.name:
                 parts.append(Piece(asked, Style.FAINT))
             if row.repository:
-                words = f"  not installed; {row.repository} offers it"
+                size = (
+                    f", {size_words(row.archive_size)}"
+                    if row.archive_size and not backwards
+                    else ""
+                )
+                words = f"  not installed; {row.repository} offers it{size}"
                 parts.append(Piece(words, Style.FAINT if backwards else Style.WARN))
         if row.kind not in (Relation.REQUIRES, Relation.REQUIRES_FIRST):
             parts.append(Piece(f"  {_kind(row)}", Style.FAINT))
@@ -114,7 +179,7 @@ def _kind(row: NeedRow) -> str:
 
 def _met(row: NeedRow, several: bool) -> Piece:
     if row.status is Standing.UNMET:
-        return Piece("unmet", Style.BAD if row.kind.hard else Style.FAINT)
+        return Piece(f"unmet{_offers(row)}", Style.BAD if row.kind.hard else Style.FAINT)
     if row.name is None:
         return Piece(row.reason or "", Style.FAINT)
     style = Style.WARN if row.status is Standing.AVAILABLE else Style.NAME
