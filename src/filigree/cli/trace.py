@@ -92,6 +92,9 @@ def needed_by(
             help="Only what a person asked for, however far away, the nearest first.",
         ),
     ] = False,
+    count: Annotated[
+        bool, typer.Option("--count", help="Only say how many, all the way, and how big.")
+    ] = False,
     *,
     scope: Scope,
     sources: Chosen,
@@ -100,10 +103,9 @@ def needed_by(
     from filigree.questions.needs import needed_by
 
     names = map(typed_path, subjects)
-    steps = _depth(deep or flat or levels or chosen_only, depth)
-    layout = _layout(flat, levels)
-    answer = needed_by(system, names, steps, _kinds(kinds), scope, sources, layout, chosen_only)
-    return answer, {}
+    steps = _depth(deep or flat or levels or chosen_only or count, depth)
+    told = _layout(flat, levels), chosen_only, count
+    return needed_by(system, names, steps, _kinds(kinds), scope, sources, *told), {"count": count}
 
 
 @question

@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from filigree.questions.web import Web
 
 K = TypeVar("K", bound=Table[Any])
+_NO_RECORD = KeptOffer(0, "", "", "", None, None, "")
 _Descriptions = keyed("descriptions")
 _Advisories = keyed("advisories")
 _Groups = keyed("groups")
@@ -329,6 +330,11 @@ class Available:
             return (self.place_of(package) for _, package in self.at(path))
 
         return weave(told(), self._system.database, owners)
+
+    def introduce(self, package: Package, table: int) -> None:
+        """Let a package of the graph be judged as an offer of an index; its record is not known."""
+        repository, offers = self.tables[table]
+        self._known[id(package)] = repository, offers, _NO_RECORD
 
     def at_place(self, table: int, offer: int) -> Package | None:
         """The package of an offer, by the number of its index and its own in there."""

@@ -213,6 +213,17 @@ class Graph:
             return self._web.levels(start, kinds, depth)
         return _Walk(self, kinds, depth, backwards).levels(start)
 
+    def count(
+        self, start: Package, kinds: frozenset[Relation] = HARD, depth: int | None = None
+    ) -> tuple[int, int, int, int] | None:
+        """How many ask for an offer: packages, their sizes installed and to fetch, and how far away.
+
+        None where that cannot be told from the kept graph alone.
+        """
+        if self._web is None or start.state is not State.AVAILABLE:
+            return None
+        return self._web.count(start, kinds, depth)
+
     def ties(self, package: Package, kinds: frozenset[Relation], backwards: bool) -> list[Tie]:
         if backwards:
             return self.reverse(package, kinds)
@@ -229,7 +240,6 @@ class _Nodes:
         self._packages: dict[int, Package] = {}
         self._numbers: dict[int, int] = {}
         self._needs: dict[tuple[int, Relation], Need] = {}
-        self._taken: dict[int, bool] = {}
 
     def askers(self, package: Package, kinds: Collection[Relation] | None) -> Iterator[Tie]:
         """The ties of what is offered to a package."""
@@ -247,12 +257,37 @@ class _Nodes:
 
     def levels(self, start: Package, kinds: Collection[Relation], depth: int | None) -> list[Step]:
         """Who asks for an offer, over any number of steps: each once, what is nearest first."""
+        steps = []
+        for asker, holder, ask, kind, away in self.reached(start, kinds, depth):
+            need = self._need(ask, kind)
+            steps.append(
+                Step(Tie(self._package(asker), need, self._package(holder), True), away, None)
+            )
+        return steps
+
+    def count(
+        self, start: Package, kinds: Collection[Relation], depth: int | None
+    ) -> tuple[int, int, int, int]:
+        """How many packages that are, their sizes, and how far away the last is."""
+        packages = installed = fetched = far = 0
+        for asker, _, _, _, away in self.reached(start, kinds, depth):
+            sizes = self._web.sizes(asker)
+            packages, far = packages + 1, away
+            installed, fetched = installed + sizes[0], fetched + sizes[1]
+        return packages, installed, fetched, far
+
+    def reached(
+        self, start: Package, kinds: Collection[Relation], depth: int | None
+    ) -> Iterator[tuple[int, int, int, Relation, int]]:
+        """The same in numbers: who asks, whom, for what, how, and how far away."""
         web = self._web
         first = self._number(start)
         assert first is not None, "it is offered"
+        passed_over = self._passed_over
         seen, heard = bytearray(len(web)), set()
         seen[first] = 1
-        steps: list[Step] = []
+        for number in passed_over:
+            seen[number] = 1
         front, away = [first], 0
         while front and (depth is None or away < depth):
             away += 1
@@ -264,15 +299,11 @@ class _Nodes:
                         continue
                     heard.add(ask)
                     for asker, kind in web.askers(ask):
-                        if seen[asker] or kind not in kinds or not self._is_taken(asker):
-                            continue
-                        seen[asker] = 1
-                        ahead.append(asker)
-                        need = self._need(ask, kind)
-                        tie = Tie(self._package(asker), need, self._package(number), True)
-                        steps.append(Step(tie, away, None))
+                        if not seen[asker] and kind in kinds:
+                            seen[asker] = 1
+                            ahead.append(asker)
+                            yield asker, number, ask, kind, away
             front = ahead
-        return steps
 
     def _number(self, package: Package) -> int | None:
         """The number of a package that is offered."""
@@ -333,20 +364,19 @@ class _Nodes:
 
     def _is_taken(self, number: int) -> bool:
         """Whether a package is the one of its name that would be taken."""
-        found = self._taken.get(number)
-        if found is None:
-            same = self._web.called[self._web.names[number]]
-            if len(same) == 1:
-                found = True
-            else:
-                packages = self._offered.called([self._web.names[number]])
-                best = best_of_each(self._system, self._offered, packages)
-                taken = {self._offered.place_of(package) for package in best}
-                for other in same:
-                    self._taken[other] = self._web.place(other) in taken
-                return self._taken[number]
-            self._taken[number] = found
-        return found
+        return number not in self._passed_over
+
+    @cached_property
+    def _passed_over(self) -> frozenset[int]:
+        """Of each name that is offered several times, all but what would be taken."""
+        several = [number for same in self._web.called.values() if len(same) > 1 for number in same]
+        packages = {}
+        for number in several:
+            table, _ = self._web.place(number)
+            package = packages[number] = self._package(number)
+            self._offered.introduce(package, table)
+        best = {id(p) for p in best_of_each(self._system, self._offered, packages.values())}
+        return frozenset(number for number in several if id(packages[number]) not in best)
 
 
 class _Walk:

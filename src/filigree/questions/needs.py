@@ -1,6 +1,6 @@
 """What a package requires, and what requires it, direct or nested."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any, NamedTuple
@@ -107,14 +107,16 @@ def needed_by(
     chosen: Chosen = EVERYTHING,
     layout: Layout = Layout.TREE,
     chosen_only: bool = False,
+    count: bool = False,
 ) -> Answer[NeedRow]:
     """What requires the subjects, `depth` steps away (None: to the end), installed or offered.
 
-    With `chosen_only` only what a person asked for: each package once, what is nearest first.
+    With `chosen_only` only what a person asked for: each package once, what is nearest first. With
+    `count` the summary alone.
     """
     with looking(system, scope, chosen) as lookup:
-        layout = Layout.FLAT if chosen_only and layout is Layout.TREE else layout
-        asked = _Asked(depth, kinds, layout, backwards=True, chosen_only=chosen_only)
+        layout = Layout.FLAT if (chosen_only or count) and layout is Layout.TREE else layout
+        asked = _Asked(depth, kinds, layout, True, chosen_only=chosen_only, only_count=count)
         return _walk(system, subjects, asked, lookup, chosen)
 
 
@@ -127,6 +129,7 @@ class _Asked(NamedTuple):
     backwards: bool = False
     missing: bool = False
     chosen_only: bool = False
+    only_count: bool = False
 
     def tells(self, step: Step) -> bool:
         """Whether a step is among what is asked for."""
@@ -150,6 +153,12 @@ def _walk(
     for start in starts:
         if not graph.judges(start):
             system.report(unjudged(system, start))
+    counted = _counted(graph, starts, asked) if asked.only_count else None
+    if counted is not None:
+        summary = {**counted, "scope": lookup.scope.value, "layout": asked.layout.value}
+        return Answer(
+            "needed-by", system.system_label, [], summary, system.gaps, notes, bool(notes)
+        )
     walk = graph.walk if asked.layout is Layout.TREE else graph.levels
     walks = [
         [step for step in walk(start, asked.kinds, asked.depth, backwards) if asked.tells(step)]
@@ -163,7 +172,7 @@ def _walk(
     return Answer(
         "needed-by" if backwards else "needs",
         system.system_label,
-        rows,
+        [] if asked.only_count else rows,
         {
             **_summary(zip(starts, map(len, walks), strict=True), rows, reached),
             "scope": lookup.scope.value,
@@ -173,6 +182,21 @@ def _walk(
         notes,
         bad_news=bool(notes) or any(r.status is Standing.UNMET and r.kind.hard for r in rows),
     )
+
+
+def _counted(graph: Graph, starts: Sequence[Package], asked: _Asked) -> dict[str, Any] | None:
+    """The summary for one package, from the kept graph alone; None where that does not tell."""
+    if len(starts) != 1 or asked.chosen_only:
+        return None
+    found = graph.count(starts[0], asked.kinds, asked.depth)
+    if found is None:
+        return None
+    packages, installed, fetched, far = found
+    summary = _summary([(starts[0], 0)], [], {})
+    return {
+        **summary, "packages": packages, "installed_size": installed, "needs": packages,
+        "to_fetch": packages, "fetch_size": fetched, "deepest": far,
+    }  # fmt: skip
 
 
 def _would_meet(

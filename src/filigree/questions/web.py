@@ -25,7 +25,7 @@ _ARRAYS = {
     "asker_start": "I", "asker": "I", "asker_kind": "B",
     "back_start": "I", "back_ask": "I",
 }  # fmt: skip
-_TEXTS = ("name", "version", "architecture", "text", "asked_name")
+_TEXTS = ("name", "version", "architecture", "source", "text", "asked_name")
 
 
 class Rules(Protocol):
@@ -104,6 +104,7 @@ class _Loom:
         names["name"].append(package.name)
         names["version"].append(package.version)
         names["architecture"].append(package.architecture)
+        names["source"].append("" if package.source == package.name else package.source or "")
         columns["need_start"].append(len(columns["need_kind"]))
         for need in one.needs:
             if need.granted is None:
@@ -251,6 +252,10 @@ class Web:
         return list(json.loads(self._blobs["version"]))
 
     @cached_property
+    def _sources(self) -> list[str]:
+        return list(json.loads(self._blobs["source"]))
+
+    @cached_property
     def architectures(self) -> list[str]:
         return list(json.loads(self._blobs["architecture"]))
 
@@ -286,9 +291,14 @@ class Web:
         installed, archive = self._installed_size[number], self._archive_size[number]
         return Package(
             self.names[number], self._versions[number], self.architectures[number], family,
-            State.AVAILABLE, installed_size=None if installed < 0 else installed,
+            State.AVAILABLE, source=self._sources[number] or self.names[number],
+            installed_size=None if installed < 0 else installed,
             archive_size=None if archive < 0 else archive, repository=repository,
         )  # fmt: skip
+
+    def sizes(self, number: int) -> tuple[int, int]:
+        """What a package takes once installed, and to fetch; 0 where that is not told."""
+        return max(0, self._installed_size[number]), max(0, self._archive_size[number])
 
     def text(self, ask: int) -> str:
         """What is asked, as it is written."""

@@ -19,6 +19,9 @@ _REPEATS = {"cycle": "(a cycle: it led here)", "folded": "(its own are told else
 def screen(answer: Answer[NeedRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
     backwards = answer.question == "needed-by"
     start = 0
+    if options.get("count"):
+        yield from closing(ink, *_closing(answer, backwards))
+        return
     for subject in answer.summary["subjects"]:
         group = answer.records[start : start + subject["records"]]
         start += subject["records"]
@@ -48,6 +51,8 @@ def titles(options: dict[str, Any]) -> Sequence[str]:
 
 
 def rows(answer: Answer[NeedRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+    if options.get("count"):
+        yield [answer.summary["packages"], answer.summary["installed_size"]]
     for record in answer.records:
         yield [_plain(getattr(record, name)) for name in _FIELDS]
 
