@@ -93,7 +93,9 @@ def census(
             show_default=False,
         ),
     ] = None,
-    sort: Annotated[Order, typer.Option(help="Largest and newest come first.")] = Order.NAME,
+    sort: Annotated[
+        Order, typer.Option(help="The largest, newest, and most needed come first.")
+    ] = Order.NAME,
     reverse: Annotated[bool, typer.Option("--reverse", help="The other way round.")] = False,
     limit: Annotated[
         int | None, typer.Option(min=0, help="At most so many.", show_default=False)
@@ -133,8 +135,8 @@ def census(
         architectures=tuple(arch or ()),
     )
     answer = census(
-        system, wanted, sort, reverse, limit, scope, outsiders, sources,
-    )  # fmt: skip
+        system, wanted, sort, reverse, limit, scope, outsiders, sources, "impact" in (columns or "")
+    )
     return answer, {"count": count, "columns": _columns(columns)}
 
 

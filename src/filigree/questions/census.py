@@ -37,6 +37,7 @@ class Order(StrEnum):
     SIZE = "size"
     INSTALLED = "installed"
     SECTION = "section"
+    IMPACT = "impact"
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,12 +65,14 @@ def census(
     scope: Scope = Scope.INSTALLED,
     outsiders: bool = False,
     chosen: Chosen = EVERYTHING,
+    impact: bool = False,
 ) -> Answer[PackageRow]:
     """The packages that pass the filter. Bad news where a filter lets none through.
 
     By `scope` those on record, those that the repositories offer, or both: then each tells who offers
     this very version. `outsiders` are those on record of whose name no repository offers any version;
-    `chosen` says which repositories are asked.
+    `chosen` says which repositories are asked. With `impact`, or sorted by it, each tells how many
+    packages stand on it: of what is installed for what is, of what is offered for what is offered.
     Raises BadQuestion where a pattern does not parse.
     """
     names = name_filter(wanted.patterns, wanted.match) if wanted.patterns else None
@@ -83,11 +86,20 @@ def census(
         passing = [p for p in passing if offered.get(_identity(p))]
     rest = [p for p in passing if p.state.present or p.state is State.AVAILABLE or wanted.states]
     rest.sort(key=lambda p: (p.name, p.architecture))
-    rest.sort(key=_ORDERS[order], reverse=reverse is (order in (Order.NAME, Order.SECTION)))
+    impacts = _impacts(system, offers, scope) if order is Order.IMPACT or impact else None
+    key = _ORDERS.get(order) or (lambda p: (impacts or {}).get(_identity(p), 0))
+    rest.sort(key=key, reverse=reverse is (order in (Order.NAME, Order.SECTION)))
     shown = rest if limit is None else rest[:limit]
     asked = wanted != Filter() or outsiders or bool(repositories)
     notes = [f"no repository is called {name}" for name in offers.unknown] if offers else []
-    rows = [package_row(p, offered.get(_identity(p), []) if offers else None) for p in shown]
+    rows = [
+        package_row(
+            p,
+            offered.get(_identity(p), []) if offers else None,
+            impacts.get(_identity(p), 0) if impacts is not None else None,
+        )
+        for p in shown
+    ]
     if offers is not None:
         offers.close()
     return Answer(
@@ -113,6 +125,17 @@ _Identity = tuple[str, str, str]
 
 def _identity(package: Package) -> _Identity:
     return package.name, package.architecture, package.version
+
+
+def _impacts(system: System, offers: "Available | None", scope: Scope) -> dict[_Identity, int]:
+    from filigree.questions.impact import installed_impact, offered_impact
+
+    found: dict[_Identity, int] = {}
+    if offers is not None and scope is not Scope.INSTALLED:
+        found |= offered_impact(offers)
+    if scope is not Scope.AVAILABLE:
+        found |= {_identity(package): count for package, count in installed_impact(system)}
+    return found
 
 
 def _found(

@@ -369,14 +369,20 @@ class _Nodes:
     @cached_property
     def _passed_over(self) -> frozenset[int]:
         """Of each name that is offered several times, all but what would be taken."""
-        several = [number for same in self._web.called.values() if len(same) > 1 for number in same]
-        packages = {}
-        for number in several:
-            table, _ = self._web.place(number)
-            package = packages[number] = self._package(number)
-            self._offered.introduce(package, table)
+        packages: dict[int, Package] = {}
+        found: list[int] = []
+        for same in self._web.called.values():
+            if len(same) == 1:
+                continue
+            if len({self._web.identity(number) for number in same}) == 1:
+                found += same[1:]
+                continue
+            for number in same:
+                packages[number] = self._package(number)
+                self._offered.introduce(packages[number], self._web.place(number)[0])
         best = {id(p) for p in best_of_each(self._system, self._offered, packages.values())}
-        return frozenset(number for number in several if id(packages[number]) not in best)
+        found += (number for number in packages if id(packages[number]) not in best)
+        return frozenset(found)
 
 
 class _Walk:

@@ -1,8 +1,45 @@
 """How many packages stand on each: what would be affected if it were not there."""
 
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
+from filigree.model.package import Package
+from filigree.questions.graph import HARD, Graph
 from filigree.questions.planning.standing import parts
+from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.available import Available
+
+
+def installed_impact(system: System) -> list[tuple[Package, int]]:
+    """Every installed package, with how many others stand on it by what they require."""
+    graph = Graph(system)
+    present = [package for package in system.packages if package.state.present]
+    number = {id(package): at for at, package in enumerate(present)}
+    links = (
+        (number[id(package)], number[id(tie.holder)])
+        for package in present
+        for tie in graph.forward(package)
+        if tie.holder is not None and tie.holder is not package and tie.need.kind in HARD
+    )
+    return list(zip(present, standing_on(len(present), links), strict=True))
+
+
+Identity = tuple[str, str, str]
+"""Name, architecture and version."""
+
+
+def offered_impact(offered: "Available") -> dict[Identity, int]:
+    """How many of what is offered stand on each by what they require, by its identity."""
+    web = offered.web
+    counts = standing_on(len(web), (link for link in web.links(HARD) if link[0] != link[1]))
+    found: dict[Identity, int] = {}
+    for number, count in enumerate(counts):
+        version, architecture = web.identity(number)
+        key = (web.names[number], architecture, version)
+        found[key] = max(count, found.get(key, 0))
+    return found
 
 
 def standing_on(count: int, links: Iterable[tuple[int, int]]) -> list[int]:

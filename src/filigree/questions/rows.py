@@ -14,7 +14,8 @@ from filigree.model.package import Package, Reason, State
 class PackageRow:
     """One package. Sizes in bytes, times in UTC, None where the family does not say.
 
-    `offered_by` are the repositories that offer this very version, None where that was not looked up.
+    `offered_by` are the repositories that offer this very version, `impact` is how many packages stand
+    on it by what they require: None where that was not looked up.
     """
 
     name: str
@@ -41,23 +42,30 @@ class PackageRow:
     seal: str | None
     key_id: str | None
     offered_by: list[str] | None
+    impact: int | None
 
 
 PACKAGE_FIELDS = tuple(field.name for field in fields(PackageRow))
 
 
-_RECORDED = PACKAGE_FIELDS[:-1]
+_RECORDED = PACKAGE_FIELDS[:-2]
 _recorded = attrgetter(*_RECORDED)
 
 
 def package_facts(package: Package) -> dict[str, Any]:
     """The fields of a package's record, by name; who offers it is not looked up."""
-    return {**{name: getattr(package, name) for name in _RECORDED}, "offered_by": None}
+    return {
+        **{name: getattr(package, name) for name in _RECORDED},
+        "offered_by": None,
+        "impact": None,
+    }
 
 
-def package_row(package: Package, offered_by: list[str] | None = None) -> PackageRow:
+def package_row(
+    package: Package, offered_by: list[str] | None = None, impact: int | None = None
+) -> PackageRow:
     """The record of a package."""
-    return PackageRow(*_recorded(package), offered_by)  # type: ignore[call-arg]
+    return PackageRow(*_recorded(package), offered_by, impact)  # type: ignore[call-arg]
 
 
 def short_labels(packages: Sequence[Package]) -> list[str]:

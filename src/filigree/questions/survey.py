@@ -6,9 +6,11 @@ from datetime import UTC, datetime
 from filigree.model.answer import Answer
 from filigree.model.package import Package
 from filigree.questions.census import by_reason, by_state, total_size
+from filigree.questions.impact import installed_impact
 from filigree.system import System
 
 BIGGEST = 10
+MOST_NEEDED = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,6 +21,16 @@ class Weight:
     version: str
     architecture: str
     installed_size: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """A package, and how many others stand on it."""
+
+    name: str
+    version: str
+    architecture: str
+    impact: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +52,7 @@ class Survey:
     newest_package: str | None
     age_days: int | None
     biggest: list[Weight]
+    most_needed: list[Standing]
 
 
 def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
@@ -49,6 +62,7 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
     newest = max(
         (p for p in present if p.installed_at), key=lambda p: (p.installed_at, p.name), default=None
     )
+    impacts = installed_impact(system)
     troubled = [p.name for p in present if not p.state.sound or p.damaged]
     record = Survey(
         family=system.family.name,
@@ -68,6 +82,11 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
         biggest=[
             Weight(p.name, p.version, p.architecture, p.installed_size)
             for p in sorted(present, key=lambda p: (-(p.installed_size or 0), p.name))[:BIGGEST]
+        ],
+        most_needed=[
+            Standing(p.name, p.version, p.architecture, count)
+            for p, count in sorted(impacts, key=lambda one: (-one[1], one[0].name))[:MOST_NEEDED]
+            if count
         ],
     )
     summary = {"packages": len(present), "installed_size": record.installed_size}

@@ -296,6 +296,10 @@ class Web:
             archive_size=None if archive < 0 else archive, repository=repository,
         )  # fmt: skip
 
+    def identity(self, number: int) -> tuple[str, str]:
+        """The version and architecture of a package."""
+        return self._versions[number], self.architectures[number]
+
     def sizes(self, number: int) -> tuple[int, int]:
         """What a package takes once installed, and to fetch; 0 where that is not told."""
         return max(0, self._installed_size[number]), max(0, self._archive_size[number])

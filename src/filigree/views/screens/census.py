@@ -22,6 +22,7 @@ _TITLES = {
     "archive_size": "archive size",
     "installed_at": "installed",
     "built_at": "built",
+    "impact": "stand on it",
 }
 _WRAPS = frozenset(
     {
@@ -48,8 +49,14 @@ def screen(answer: Answer[PackageRow], ink: Ink, options: dict[str, Any]) -> Ite
         return
     usual = DEFAULT if summary["scope"] == "installed" else OFFERED
     names = options.get("columns") or (usual if not 0 < ink.width < ROOMY else usual[:-1])
+    if not options.get("columns") and any(row.impact is not None for row in answer.records):
+        names = (names[0], "impact", *names[1:])
     columns = [
-        Column(_TITLES.get(name, name.replace("_", " ")), name.endswith("_size"), name in _WRAPS)
+        Column(
+            _TITLES.get(name, name.replace("_", " ")),
+            name.endswith("_size") or name == "impact",
+            name in _WRAPS,
+        )
         for name in names
     ]
     if answer.records:
@@ -84,6 +91,8 @@ def _cell(row: PackageRow, name: str) -> str | Piece:
             return size_words(value)
         case "installed_at" | "built_at":
             return day(value)
+        case "impact":
+            return "" if value is None else f"{value:,}"
         case "held":
             return "held" if value else ""
         case "reason":

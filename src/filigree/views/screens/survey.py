@@ -37,6 +37,9 @@ def screen(answer: Answer[Survey], ink: Ink, options: dict[str, Any]) -> Iterato
     )
     yield from fact(ink, "Newest change", *_newest(found))
     yield from fact(ink, "Health", _health(found))
+    if found.most_needed:
+        words = [f"{one.name} ({one.impact:,})" for one in found.most_needed]
+        yield from fact(ink, "Most needed", f"{', '.join(words)}: so many packages stand on each")
     if found.biggest:
         yield ""
         yield ink.paint(line(Piece("The biggest", Style.TITLE)))
@@ -63,6 +66,8 @@ def rows(answer: Answer[Survey], options: dict[str, Any]) -> Iterator[Sequence[A
         if field.name == "biggest":
             for weight in found.biggest:
                 yield ("biggest", f"{weight.name} {weight.installed_size or ''}")
+        elif field.name == "most_needed":
+            yield from (("most_needed", f"{one.name} {one.impact}") for one in found.most_needed)
         else:
             yield (field.name, getattr(found, field.name))
 
