@@ -112,6 +112,16 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         ),
     ),
     (
+        "draw",
+        trace.draw,
+        _TRACE,
+        (
+            "draw tidegauge --into tidegauge.png",
+            "draw libbrine2 --only needed-by --deep --into brine.svg",
+            "draw chartroom --kinds all --into chartroom.graphml",
+        ),
+    ),
+    (
         "verify",
         check.verify,
         _CHECK,

@@ -1,5 +1,6 @@
-"""The commands that trace: needs, needed-by, because, obstacles, whatif."""
+"""The commands that trace: needs, needed-by, because, obstacles, whatif, draw."""
 
+from enum import StrEnum
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -22,6 +23,14 @@ from filigree.system import System
 
 if TYPE_CHECKING:
     from filigree.questions.needs import Layout
+
+
+class Only(StrEnum):
+    """One side of a subject."""
+
+    NEEDS = "needs"
+    NEEDED_BY = "needed-by"
+
 
 Deep = Annotated[bool, typer.Option("--deep", help="All the way, as a tree.")]
 Depth = Annotated[
@@ -189,6 +198,48 @@ def whatif(
     wishes = (map(typed_path, given or ()) for given in (add, drop, upgrade))
     comes, goes, renewed = wishes
     return whatif(system, comes, goes, renewed, with_recommends, may_drop, sources), {}
+
+
+@question
+def draw(
+    system: System,
+    subjects: Subjects,
+    into: Annotated[
+        str | None,
+        typer.Option(
+            metavar="FILE",
+            help="Where to draw: a file that ends in .png, .svg, .dot, .graphml or .json.",
+            show_default=False,
+        ),
+    ] = None,
+    depth: Annotated[int, typer.Option(min=1, help="So many steps on each side.")] = 2,
+    deep: Annotated[bool, typer.Option("--deep", help="All the way.")] = False,
+    only: Annotated[Only | None, typer.Option(help="Only one side.", show_default=False)] = None,
+    kinds: Kinds = None,
+    limit: Annotated[
+        int, typer.Option(min=10, help="Of more nodes the smaller are drawn as one.")
+    ] = 60,
+    *,
+    scope: Scope,
+    sources: Chosen,
+) -> Asked:
+    """A picture of who needs a package, and of what it needs."""
+    from filigree.cli.files import write_outside
+    from filigree.questions.draw import Side, draw
+    from filigree.views.pictures.open_formats import ENDINGS, drawing
+
+    ending = into.rpartition(".")[2].lower() if into else ""
+    if into and ending not in (*ENDINGS, "gv"):
+        raise BadQuestion(
+            "what to draw is told by how the file ends", into, f"known are .{', .'.join(ENDINGS)}"
+        )
+    side = Side(only.value) if only else None
+    names = map(typed_path, subjects)
+    steps = None if deep else depth
+    answer = draw(system, names, steps, _kinds(kinds), side, limit, scope, sources)
+    if into and answer.records:
+        write_outside(system.root, into, drawing(answer, ending) or b"")
+    return answer, {"into": into if answer.records else None}
 
 
 def _depth(deep: bool, depth: int | None) -> int | None:

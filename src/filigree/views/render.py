@@ -28,6 +28,7 @@ SCREENS = {
     "obstacles": "obstacles",
     "whatif": "whatif",
     "leftover": "leftover",
+    "draw": "draw",
 }
 
 

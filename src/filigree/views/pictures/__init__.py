@@ -1,0 +1,1 @@
+"""Pictures of graphs, and the open formats that other programs draw from."""
