@@ -26,6 +26,11 @@ _WHERE = {
     "owner": "filigree.questions.owner",
     "needs": "filigree.questions.needs",
     "needed_by": "filigree.questions.needs",
+    "because": "filigree.questions.because",
+    "obstacles": "filigree.questions.obstacles",
+    "whatif": "filigree.questions.whatif",
+    "leftover": "filigree.questions.leftover",
+    "draw": "filigree.questions.draw",
     "verify": "filigree.questions.verify",
     "repos": "filigree.questions.repos",
     "seek": "filigree.questions.seek",
@@ -41,14 +46,18 @@ __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
 if TYPE_CHECKING:
     from filigree.model.answer import Answer as Answer
     from filigree.model.errors import FiligreeError as FiligreeError
+    from filigree.questions.because import because as because
     from filigree.questions.behind import behind as behind
     from filigree.questions.census import Filter as Filter
     from filigree.questions.census import census as census
     from filigree.questions.contents import contents as contents
     from filigree.questions.dossier import dossier as dossier
+    from filigree.questions.draw import draw as draw
     from filigree.questions.groups import groups as groups
+    from filigree.questions.leftover import leftover as leftover
     from filigree.questions.needs import needed_by as needed_by
     from filigree.questions.needs import needs as needs
+    from filigree.questions.obstacles import obstacles as obstacles
     from filigree.questions.owner import owner as owner
     from filigree.questions.refresh import refresh as refresh
     from filigree.questions.repos import repos as repos
@@ -57,6 +66,7 @@ if TYPE_CHECKING:
     from filigree.questions.seek import seek as seek
     from filigree.questions.survey import survey as survey
     from filigree.questions.verify import verify as verify
+    from filigree.questions.whatif import whatif as whatif
     from filigree.system import System as System
     from filigree.system import open_system as open_system
 

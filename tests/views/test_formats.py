@@ -13,12 +13,16 @@ from filigree.demo.offering import write_repositories
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.files import Role
 from filigree.model.needs import Relation
+from filigree.questions.because import because
 from filigree.questions.behind import behind
 from filigree.questions.census import census
 from filigree.questions.contents import contents
 from filigree.questions.dossier import dossier
+from filigree.questions.draw import draw
 from filigree.questions.groups import groups
+from filigree.questions.leftover import leftover
 from filigree.questions.needs import needed_by, needs
+from filigree.questions.obstacles import obstacles
 from filigree.questions.owner import owner
 from filigree.questions.refresh import refresh
 from filigree.questions.repos import repos
@@ -26,6 +30,7 @@ from filigree.questions.scopes import Chosen, Scope
 from filigree.questions.seek import seek
 from filigree.questions.survey import survey
 from filigree.questions.verify import verify
+from filigree.questions.whatif import whatif
 from filigree.system import System, open_system
 from filigree.views.page import Ink
 from filigree.views.render import SCREENS, Format, render
@@ -38,6 +43,13 @@ ASK: dict[str, Callable[[System], Answer[Any]]] = {
     "owner": lambda system: owner(system, ["/usr", "/usr/bin/plot-chart", "/usr/sbin/gullcheck"]),
     "needs": lambda system: needs(system, ["tidegauge", "lockgate-firmware"], None),
     "needed-by": lambda system: needed_by(system, ["libbrine2"], None),
+    "because": lambda system: because(system, ["brine-data", "tidegauge", "jetty-client"]),
+    "obstacles": lambda system: obstacles(system, ["weirgate", "kittiwake"]),
+    "whatif": lambda system: whatif(system, ["weirgate"], ["libbrine2"], ["*"]),
+    "leftover": leftover,
+    "draw": lambda system: draw(
+        system, ["libbrine2", "lockgate-firmware"], kinds=frozenset(Relation)
+    ),
     "verify": verify,
     "repos": repos,
     "seek": lambda system: seek(system, ["tide"]),
@@ -47,22 +59,30 @@ ASK: dict[str, Callable[[System], Answer[Any]]] = {
 # The promise. A field may be added; one that is here never goes.
 SCHEMA = {
     "survey": "family label architecture packages states reasons held_packages troubled_packages "
-    "installed_size paths distinct_paths newest_change newest_package age_days biggest",
+    "installed_size paths distinct_paths newest_change newest_package age_days biggest most_needed",
     "census": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
-    "repository seal key_id offered_by",
+    "repository seal key_id offered_by impact",
     "dossier": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
-    "repository seal key_id offered_by parts wanted damaged protected source_version paths needs "
+    "repository seal key_id offered_by impact parts wanted damaged protected source_version paths needs "
     "provides configuration scripts other_fields archive misnamed installed_here choices changes address "
     "digest silent_on",
     "contents": "package path kind role size mode owner group digest link_target architecture version "
     "remarks trick",
     "owner": "path resolved owners",
     "needs": "name version depth kind requirement status via repeat via_version architecture reason "
-    "repository",
+    "repository archive_size chosen would_meet",
     "needed-by": "name version depth kind requirement status via repeat via_version architecture reason "
-    "repository",
+    "repository archive_size chosen would_meet",
+    "because": "subject version architecture reason standing words chains more",
+    "obstacles": "subject version architecture repository installed installable reasons helps added "
+    "changed dropped fetch_size",
+    "whatif": "action name version reason architecture before asked replaced chosen protected repository "
+    "archive_size installed_size",
+    "leftover": "name version architecture installed_size cluster leaf island needed_by",
+    "draw": "node name version architecture side depth standing chosen installed_size repository "
+    "packages ties",
     "verify": "package architecture path role verdict evidence differences reason version",
     "repos": "identity name enabled address suite component architecture priority packages size "
     "made_at fetched_at expires_at seal signers configured_in addresses keys must_be_signed path "
