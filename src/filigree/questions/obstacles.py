@@ -1,7 +1,7 @@
 """Why an available package or an archive cannot be installed here as things stand."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from filigree.model.answer import Answer, Gap
@@ -10,16 +10,23 @@ from filigree.questions.planning.plans import Action, Outcome, Planner, Wishes
 from filigree.questions.planning.solver import GivenUp
 from filigree.questions.planning.universe import Ground, Reason
 from filigree.questions.planning.words import Said, say
-from filigree.questions.planning.world import SystemWorld
+from filigree.questions.planning.world import SystemWorld, Waiving
 from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
+SETS = 6
+"""So many sets of reasons are looked for."""
+
 
 @dataclass(frozen=True, slots=True)
 class Hindrance:
-    """One reason, as a sentence. `kind` is what it rests on, the rest what it speaks of."""
+    """One reason, as a sentence. `kind` is what it rests on, the rest what it speaks of.
 
+    Reasons of one `set` hold together: none of them could be left out. Each set by itself is enough.
+    """
+
+    set: int
     kind: str
     sentence: str
     package: str | None
@@ -32,7 +39,7 @@ class ObstacleRow:
     """One package, and what stands in its way.
 
     `installable` is whether it could come as things stand, without dropping anything; None where that
-    was not found out. None of the `reasons` could be left out. `helps` are what would make way, in words.
+    was not found out. `helps` are what would make way, in words.
     """
 
     subject: str
@@ -84,7 +91,10 @@ def _row(system: System, lookup: Lookup, world: SystemWorld, package: Package) -
 
 
 def _judged(system: System, lookup: Lookup, world: SystemWorld, package: Package) -> ObstacleRow:
-    barred = list(_without_looking(system, world, package))
+    barred = [
+        replace(one, set=number)
+        for number, one in enumerate(_without_looking(system, world, package), 1)
+    ]
     if any(one.kind in ("family", "architecture") for one in barred):
         return _told(system, package, False, barred, [], None)
     here = (package.name, package.architecture, package.version)
@@ -94,7 +104,7 @@ def _judged(system: System, lookup: Lookup, world: SystemWorld, package: Package
     planner = Planner(world, Wishes(add=[package]), compare)
     outcome = planner.decide()
     if outcome.found and outcome.lossless:
-        helps = _helped_by_name(package) if barred else []
+        helps = _helped(package, barred)
         return _told(system, package, not barred, barred, helps, outcome)
     if outcome.found:
         wanted = [(planner.lossless, Reason(Ground.STAYS, why="always"))]
@@ -105,15 +115,43 @@ def _judged(system: System, lookup: Lookup, world: SystemWorld, package: Package
         helps = _what_would_help(world, package, compare)
     if not helps and lookup.offered is not None and lookup.offered.empty:
         helps = ["no index of a repository can be believed here: what is offered is not known"]
-    said = [_hindrance(one) for one in say(world, reasons, [package])]
-    return _told(system, package, False, [*barred, *said], helps, outcome)
+    hindrances = list(barred)
+    number = len(barred)
+    known: set[str] = set()
+    for core in (reasons, *_more_reasons(world, package, compare, reasons)):
+        said = [one for one in say(world, core, [package]) if one.sentence not in known]
+        known |= {one.sentence for one in said}
+        number += 1
+        hindrances += (_hindrance(number, one) for one in said)
+    return _told(system, package, False, hindrances, helps, outcome)
+
+
+def _more_reasons(
+    world: SystemWorld, package: Package, compare: Any, reasons: Sequence[Reason]
+) -> Iterator[list[Reason]]:
+    """What would stand in the way still, if the reasons that are known did not."""
+    waived: set[tuple[int, str]] = set()
+    for _ in range(SETS - 1):
+        more = {
+            (id(r.one), r.need.text) for r in reasons if r.one is not None and r.need is not None
+        }
+        if more <= waived:
+            return
+        waived |= more
+        planner = Planner(Waiving(world, waived), Wishes(add=[package]), compare)
+        outcome = planner.decide()
+        if outcome.found and outcome.lossless:
+            return
+        wanted = [(planner.lossless, Reason(Ground.STAYS, why="always"))] if outcome.found else []
+        reasons = outcome.universe.why_not(wanted)
+        yield reasons
 
 
 def _without_looking(system: System, world: SystemWorld, package: Package) -> Iterator[Hindrance]:
     """What stands in the way whatever the rest is like."""
     if package.family != system.family.name:
         yield Hindrance(
-            "family",
+            0, "family",
             f"it is an archive of the {package.family} family, and this system is of the "
             f"{system.family.name} family",
             package.name, None, None,
@@ -122,20 +160,30 @@ def _without_looking(system: System, world: SystemWorld, package: Package) -> It
     machines = system.database.machines
     if machines and package.architecture not in machines:
         yield Hindrance(
-            "architecture",
+            0, "architecture",
             f"it is made for {package.architecture}, and this system takes {', '.join(machines)}",
             package.name, None, None,
         )  # fmt: skip
+    for held in system.present([package.name]):
+        if held.held and world.rivals(held, package) is not None:
+            yield Hindrance(
+                0, "held", f"{held.name} is held at {held.version}", package.name, None, held.name
+            )
     for offer in world.versions(package.name):
         if offer.package is package and offer.passed_over is not None:
             yield Hindrance(
-                "rules", f"the system's rules pass it over: {offer.passed_over}", package.name,
+                0, "rules", f"the system's rules pass it over: {offer.passed_over}", package.name,
                 None, None,
             )  # fmt: skip
 
 
-def _helped_by_name(package: Package) -> list[str]:
-    return [f"asked for by its version, {package.name}={package.version}, it could be installed"]
+def _helped(package: Package, barred: Sequence[Hindrance]) -> list[str]:
+    parts = []
+    if any(one.kind == "held" for one in barred):
+        parts.append(f"letting go of the hold on {package.name}")
+    if any(one.kind == "rules" for one in barred):
+        parts.append(f"asking for it by its version, {package.name}={package.version}")
+    return [f"{' and '.join(parts)} would make way"] if parts else []
 
 
 def _dropping(outcome: Outcome) -> str:
@@ -169,8 +217,10 @@ def _what_would_help(world: SystemWorld, package: Package, compare: Any) -> list
     return [f"{' and '.join(parts)} would make way"] if parts else []
 
 
-def _hindrance(said: Said) -> Hindrance:
-    return Hindrance(said.ground.value, said.sentence, said.package, said.requirement, said.other)
+def _hindrance(number: int, said: Said) -> Hindrance:
+    return Hindrance(
+        number, said.ground.value, said.sentence, said.package, said.requirement, said.other
+    )
 
 
 def _told(

@@ -89,12 +89,20 @@ class _Asked:
                 self.notes.append(f"{package.name} is an archive of the {package.family} family")
             elif package.state in (State.AVAILABLE, State.ARCHIVE):
                 self.add.append(package)
+                self._mind_the_hold(system, package.name)
             else:
                 self.notes.append(f"{package.name} is not offered")
         self.drop = self._present(self._matched(system, drop, INSTALLED))
         names = [name for name in upgrade if name != ALL]
         self.upgrade = self._present(self._matched(system, names, INSTALLED))
+        for package in (*self.drop, *self.upgrade):
+            self._mind_the_hold(system, package.name)
         self.archives = [p for p in self.add if p.state is State.ARCHIVE]
+
+    def _mind_the_hold(self, system: System, name: str) -> None:
+        for package in system.present([name]):
+            if package.held:
+                self.remarks.append(f"{name} is held at {package.version}: this goes against it")
 
     def _matched(self, system: System, subjects: Sequence[str], lookup: Lookup) -> list[Package]:
         matched = match_subjects(system, subjects, lookup)

@@ -1,6 +1,6 @@
 """From wishes to a plan: what would be added, dropped and changed, and what asks for or forces it."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from time import monotonic
@@ -237,11 +237,11 @@ class Planner:
                         asking.setdefault(term.name, []).append((asker, need))
         asked = {id(self.universe.item(package)) for package in self.wishes.add}
         here = {item.package.name for item in self.here}
-        kept = list(final)
+        kept = {id(item) for item in final}
         for item in reversed(final):
             if item.here or id(item) in asked or item.package.name in here:
                 continue
-            rest = [other for other in kept if other is not item]
+            rest = kept - {id(item)}
             names = dict.fromkeys(c.name for c in self.world.capabilities(item.package))
             if any(n.kind is Relation.OBSOLETES for n in self.world.needs(item.package)):
                 continue  # it may stay for what it takes the place of
@@ -254,7 +254,7 @@ class Planner:
                 if asker is not item
             ):
                 kept = rest
-        return kept
+        return [item for item in final if id(item) in kept]
 
     # -- telling ---------------------------------------------------------------------------
 
@@ -289,13 +289,34 @@ class Planner:
             wished = id(item) in asked or (action is Action.UPGRADE and package.name in upgraded)
             reason = "asked for" if wished else askers.get(id(item)) or self._otherwise(item)
             yield Change(action, package, before.package if before else None, reason, wished)
-        for item in gone:
-            if id(item) not in replaced:
-                wished = id(item.package) in self._dropped
+        yield from self._losses([item for item in gone if id(item) not in replaced], final)
+
+    def _losses(self, gone: Sequence[Item], final: Sequence[Item]) -> Iterator[Change]:
+        """What goes, each with what forces it: from what was asked for outwards, never in a circle."""
+        left = list(gone)
+        there = {id(item) for item in (*final, *gone)}
+        while left:
+            causes: dict[int, tuple[str, bool, bool]] = {}
+            for item in left:
                 by = self._replaced_by(item, final)
-                forced = f"{by.name} takes its place" if by else self._what_forces(item, final)
-                reason = "asked for" if wished else forced
-                yield Change(Action.DROP, item.package, None, reason, wished, by is not None)
+                forced = self._missed(item, there)
+                if id(item.package) in self._dropped:
+                    causes[id(item)] = "asked for", True, by is not None
+                elif by is not None:
+                    causes[id(item)] = f"{by.name} takes its place", False, True
+                elif forced is not None:
+                    causes[id(item)] = f"it needs {forced.text}, which would be gone", False, False
+            if not causes:
+                stood = {id(i): self._who_stands_against(i, final) for i in left}
+                causes = {key: (words, False, False) for key, words in stood.items() if words}
+            if not causes:
+                causes = {id(i): ("it cannot stay beside the rest", False, False) for i in left}
+            for item in left:
+                if id(item) in causes:
+                    reason, asked, replaced = causes[id(item)]
+                    yield Change(Action.DROP, item.package, None, reason, asked, replaced)
+            left = [item for item in left if id(item) not in causes]
+            there = {id(item) for item in (*final, *left)}
 
     def _is_same(self, one: Package, other: Package) -> bool:
         """Whether one version takes the other's place."""
@@ -342,8 +363,8 @@ class Planner:
             return "it is newer" if self.wishes.everything else "to go with the rest"
         return "it takes the place of another"
 
-    def _is_met(self, need: Need, asker: Item, among: Sequence[Item]) -> bool:
-        there = {id(item) for item in among}
+    def _is_met(self, need: Need, asker: Item, there: Collection[int]) -> bool:
+        """Whether a need is met by the items of these identities."""
 
         def holders(term: Term) -> list[Package]:
             holding = self.universe.holding(term, asker.package)
@@ -365,13 +386,14 @@ class Planner:
                 return reason.one
         return None
 
-    def _what_forces(self, item: Item, final: Sequence[Item]) -> str:
+    def _missed(self, item: Item, there: Collection[int]) -> Need | None:
+        """A need of a package that nothing meets of what is there."""
         for need in self.world.needs(item.package):
-            if need.kind in HARD and not self._is_met(need, item, [*final, item]):
-                return f"it needs {need.text}, which would be gone"
-        return self._who_stands_against(item, final)
+            if need.kind in HARD and not self._is_met(need, item, there):
+                return need
+        return None
 
-    def _who_stands_against(self, item: Item, final: Sequence[Item]) -> str:
+    def _who_stands_against(self, item: Item, final: Sequence[Item]) -> str | None:
         for reason in self.universe.against(item):
             other = reason.one if reason.one is not item.package else reason.other
             if other is None or not any(one.package is other for one in final):
@@ -382,7 +404,7 @@ class Planner:
             verb = "breaks" if need.kind is Relation.BREAKS else "conflicts with"
             who = reason.one.name if reason.one else ""
             return f"{who} {verb} {need.text}"
-        return "it cannot stay beside the rest"
+        return None
 
 
 _ORDER = {action: at for at, action in enumerate(

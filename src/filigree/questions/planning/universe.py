@@ -69,6 +69,7 @@ class Universe:
         self.broken: list[Reason] = []
         """What is wrong among the installed already: no plan has to mend it."""
         self._reasons: dict[int, Reason] = {}
+        self._against_it: dict[int, list[Reason]] = {}
         self._of: dict[int, Item] = {}
         self._named: dict[str, list[Item]] = {}
         self._answering: dict[str, list[Item]] = {}
@@ -130,6 +131,10 @@ class Universe:
     def require(self, literals: Iterable[int], reason: Reason) -> None:
         """Add a clause, with its reason."""
         self._reasons[self.solver.add(literals)] = reason
+        if reason.ground in (Ground.CLASH, Ground.RIVAL):
+            for package in (reason.one, reason.other):
+                if package is not None:
+                    self._against_it.setdefault(id(package), []).append(reason)
 
     def bar(self, name: str, reason: Reason) -> None:
         """No version of a name may be in a plan."""
@@ -221,12 +226,7 @@ class Universe:
 
     def against(self, item: Item) -> list[Reason]:
         """The reasons for which a package cannot be there together with another."""
-        return [
-            reason
-            for reason in dict.fromkeys(self._reasons.values())
-            if reason.ground in (Ground.CLASH, Ground.RIVAL)
-            and item.package in (reason.one, reason.other)
-        ]
+        return self._against_it.get(id(item.package), [])
 
     # -- packages --------------------------------------------------------------------------
 

@@ -1,7 +1,7 @@
 """What a plan is made of: what is installed, what could be, and by which rules they go together."""
 
-from collections.abc import Iterable, Iterator, Sequence
-from typing import NamedTuple, Protocol
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from typing import Any, NamedTuple, Protocol
 
 from filigree.model.choices import Choice
 from filigree.model.needs import Capability, Need, Relation, Term
@@ -142,6 +142,21 @@ class SystemWorld:
             return ()
         names = dict.fromkeys(p.name for _, p in self._offered.known_as("obsoletes", [name]))
         return [one for other in names if other != name for one in self.versions(other)]
+
+
+class Waiving:
+    """A world in which some needs are not asked for: to find out what else stands in the way."""
+
+    def __init__(self, world: World, waived: Collection[tuple[int, str]]) -> None:
+        self._world = world
+        self._waived = waived
+
+    def needs(self, package: Package) -> Sequence[Need]:
+        needs = self._world.needs(package)
+        return [need for need in needs if (id(package), need.text) not in self._waived]
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._world, name)
 
 
 def _permitted(groups: Iterable[Sequence[Choice]]) -> Iterator[Offered]:

@@ -44,8 +44,10 @@ def _one(row: ObstacleRow, ink: Ink) -> Iterator[str]:
         )
     else:
         yield ink.paint(line("  ", Piece("cannot be installed as things stand", Style.BAD)))
-        for at, reason in enumerate(row.reasons):
-            lead = "because " if at == 0 else "and     "
+        before = 0
+        for reason in row.reasons:
+            lead = "and     " if reason.set == before else "also    " if before else "because "
+            before = reason.set
             yield from ink.flowed(line("  ", Piece(lead, Style.FAINT), reason.sentence), 10)
     for words in row.helps:
         yield from ink.flowed(
