@@ -85,6 +85,11 @@ class MadeWorld:
             return deb_rules.term_forbids(kind, term, asker, holder, capability, "amd64")
         return rpm_rules.term_forbids(kind, term, asker, holder, capability)
 
+    def machine_of(self, package: Package) -> str:
+        if self._is_deb:
+            return deb_rules.own_machine(package.architecture, "amd64") or ""
+        return rpm_rules.machine_of(package.architecture, "x86_64")
+
     def rivals(self, one: Package, other: Package) -> str | None:
         if self._is_deb:
             return deb_rules.rivals(one, other, "amd64")

@@ -58,6 +58,9 @@ class EmptyDatabase:
 
     machines: Sequence[str] = ()
 
+    def machine_of(self, package: Package) -> str:
+        return package.architecture
+
     def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
         return ()
 

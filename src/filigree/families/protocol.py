@@ -277,6 +277,10 @@ class Database(Records, Protocol):
         """The architectures that the system takes, its own first; none where nothing tells."""
         ...
 
+    def machine_of(self, package: Package) -> str:
+        """The kind of machine that a package is for; what is for any counts as the system's own."""
+        ...
+
     def relocations(self) -> Sequence[Relocation]:
         """Declared diversions."""
         ...

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from filigree.access.jail import Jail
 from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
-from filigree.families.deb.needs import rivals, term_forbids, term_is_met
+from filigree.families.deb.needs import own_machine, rivals, term_forbids, term_is_met
 from filigree.families.deb.policy import Policy, read_policy
 from filigree.families.deb.stanza import (
     NotAPackage,
@@ -288,6 +288,9 @@ class DebDatabase:
 
     def rivals(self, one: Package, other: Package) -> str | None:
         return rivals(one, other, self.architecture)
+
+    def machine_of(self, package: Package) -> str:
+        return own_machine(package.architecture, self.architecture) or ""
 
     @cached_property
     def machines(self) -> Sequence[str]:

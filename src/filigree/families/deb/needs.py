@@ -44,7 +44,7 @@ def term_forbids(
         return False
     if term.architecture not in (None, "any"):
         wanted = native if term.architecture == "native" else term.architecture
-        if _own(holder.architecture, native) != wanted:
+        if own_machine(holder.architecture, native) != wanted:
             return False
     return _version_fits(term, capability)
 
@@ -54,7 +54,7 @@ def rivals(one: Package, other: Package, native: str | None) -> str | None:
 
     Of one architecture there is one version; of several, where all are `Multi-Arch: same`, one for all.
     """
-    if _own(one.architecture, native) == _own(other.architecture, native):
+    if own_machine(one.architecture, native) == own_machine(other.architecture, native):
         return "only one version of a package can be there"
     if not all(package.fields.get("Multi-Arch") == "same" for package in (one, other)):
         return "it can be there for one architecture alone"
@@ -67,15 +67,16 @@ def _architecture_fits(
     qualifier: str | None, asker: Package, holder: Package, native: str | None
 ) -> bool:
     serves = holder.fields.get("Multi-Arch")
-    theirs = _own(holder.architecture, native)
+    theirs = own_machine(holder.architecture, native)
     if qualifier == "any":
-        return serves in ("allowed", "foreign") or theirs == _own(asker.architecture, native)
+        return serves in ("allowed", "foreign") or theirs == own_machine(asker.architecture, native)
     if qualifier == "native":
         return theirs == native
     if qualifier is not None:
         return theirs == qualifier
-    return serves == "foreign" or theirs == _own(asker.architecture, native)
+    return serves == "foreign" or theirs == own_machine(asker.architecture, native)
 
 
-def _own(architecture: str, native: str | None) -> str | None:
+def own_machine(architecture: str, native: str | None) -> str | None:
+    """The architecture of a package; what is for all counts as the system's own."""
     return native if architecture == "all" else architecture

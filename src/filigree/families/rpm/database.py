@@ -13,7 +13,7 @@ from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.families.rpm import described, places
 from filigree.families.rpm.containers import Container, open_container
 from filigree.families.rpm.history import History
-from filigree.families.rpm.needs import machines_of, rivals, term_forbids, term_is_met
+from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_forbids, term_is_met
 from filigree.families.rpm.policy import main_words, read_policy
 from filigree.formats.openpgp import Key
 from filigree.formats.random_access import ContainerError
@@ -240,6 +240,9 @@ class RpmDatabase:
     @cached_property
     def _only_added(self) -> frozenset[str]:
         return frozenset((*_ADDED, *main_words(self._jail, self._report, "installonlypkgs")))
+
+    def machine_of(self, package: Package) -> str:
+        return machine_of(package.architecture, self.architecture)
 
     @cached_property
     def machines(self) -> Sequence[str]:

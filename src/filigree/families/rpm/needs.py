@@ -50,6 +50,11 @@ def machines_of(native: str | None) -> tuple[str, ...]:
     return (native, *_ALSO_TAKEN.get(native, ()), _NO_MACHINE)
 
 
+def machine_of(architecture: str, native: str | None) -> str:
+    """The architecture of a package; what is for any machine counts as the system's own."""
+    return native or architecture if architecture == _NO_MACHINE else architecture
+
+
 def rivals(one: Package, other: Package, side_by_side: bool) -> str | None:
     """Why two packages of one name cannot be there together; None where they can.
 

@@ -10,8 +10,8 @@ from filigree.model.needs import Need, Relation, Term, terms_of
 from filigree.model.package import Package
 from filigree.questions.meeting import meet
 from filigree.questions.planning.solver import negated
-from filigree.questions.planning.universe import HARD, Ground, Item, Reason, Universe, names_of
-from filigree.questions.planning.world import Offered, World
+from filigree.questions.planning.universe import HARD, Ground, Item, Reason, Universe, by_weight
+from filigree.questions.planning.world import Offered, World, place_of
 
 SECONDS = 60
 """So long a plan is looked for before the search is given up."""
@@ -105,9 +105,10 @@ class Planner:
         universe = self.universe
         for package in self.wishes.drop:
             reason = Reason(Ground.ASKED, package, why="drop")
-            rest = [i for i in universe.called(package.name) if i.here]
+            place = place_of(self.world, package)
+            rest = [i for i in universe.at(place) if i.here]
             if all(id(item.package) in self._dropped for item in rest):
-                universe.bar(package.name, reason)
+                universe.bar(place, reason)
             else:
                 universe.require([negated(universe.item(package).literal)], reason)
 
@@ -122,34 +123,32 @@ class Planner:
                 universe.require([negated(self.holds), item.literal], reason)
             if package.protected:
                 reason = Reason(Ground.PROTECTED, package)
-                universe.require([universe.there(package.name)], reason)
+                universe.require([universe.there(package)], reason)
             universe.require([negated(self.untouched), item.literal], Reason(Ground.STAYS, package))
-        self._kept_names = [
-            name
-            for name in names_of(item.package for item in self.here)
-            if any(id(i.package) not in self._dropped for i in universe.called(name) if i.here)
-        ]
 
     def _better(self, package: Package) -> list[Offered]:
         """What the rules would take in the place of an installed package."""
+        place = place_of(self.world, package)
         offers = (*self.world.versions(package.name), *self.world.successors(package.name))
         return [
             one
             for one in offers
             if one.passed_over is None
+            and (one.package.name != package.name or place_of(self.world, one.package) == place)
             and (one.package.name != package.name or one.package.version != package.version)
         ]
 
     def _losses_are_told(self) -> list[int]:
         """The literals that each name stays; made where not everything can be left as it is."""
         universe = self.universe
-        kept = []
-        for name in self._kept_names:
-            there = universe.there(name)
-            package = next(i.package for i in universe.called(name) if i.here)
-            universe.require([negated(self.lossless), there], Reason(Ground.STAYS, package))
-            kept.append(there)
-        return kept
+        kept = {}
+        for package in by_weight(item.package for item in self.here):
+            if id(package) not in self._dropped:
+                there = universe.there(package)
+                reason = Reason(Ground.STAYS, package)
+                universe.require([negated(self.lossless), there], reason)
+                kept[there] = package
+        return list(kept)
 
     def decide(self, soft: Sequence[int] = ()) -> Outcome:
         """The plan that keeps the most. `soft` are put first, of what else would count hard."""
@@ -236,10 +235,10 @@ class Planner:
                     for term in terms_of(need.condition):
                         asking.setdefault(term.name, []).append((asker, need))
         asked = {id(self.universe.item(package)) for package in self.wishes.add}
-        here = {item.package.name for item in self.here}
+        here = {place_of(self.world, item.package) for item in self.here}
         kept = {id(item) for item in final}
         for item in reversed(final):
-            if item.here or id(item) in asked or item.package.name in here:
+            if item.here or id(item) in asked or place_of(self.world, item.package) in here:
                 continue
             rest = kept - {id(item)}
             names = dict.fromkeys(c.name for c in self.world.capabilities(item.package))
@@ -320,9 +319,7 @@ class Planner:
 
     def _is_same(self, one: Package, other: Package) -> bool:
         """Whether one version takes the other's place."""
-        if one.name != other.name:
-            return False
-        return one.architecture == other.architecture or self.world.rivals(one, other) is not None
+        return place_of(self.world, one) == place_of(self.world, other)
 
     def _askers(
         self, final: Sequence[Item], first: Sequence[Item], befores: Mapping[int, Item | None]

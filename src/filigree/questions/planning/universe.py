@@ -14,7 +14,7 @@ from filigree.model.package import Package
 from filigree.model.package import Reason as Why
 from filigree.questions.meeting import meet
 from filigree.questions.planning.solver import Solver, irreducible, negated
-from filigree.questions.planning.world import Offered, World
+from filigree.questions.planning.world import Offered, Place, World, place_of
 
 HARD = (Relation.REQUIRES_FIRST, Relation.REQUIRES)
 _AWAY = (Relation.BREAKS, Relation.CONFLICTS, Relation.OBSOLETES)
@@ -82,8 +82,8 @@ class Universe:
         self._told: set[tuple[int, int]] = set()
         self._gone: set[int] = set()
         self._newcomers: list[Item] = []
-        self._barred: dict[str, Reason] = {}
-        self._there: dict[str, int] = {}
+        self._barred: dict[Place, Reason] = {}
+        self._there: dict[Place, int] = {}
         self.rules = self.solver.variable()
         """True where only what the system's rules take is taken."""
         here = [self._enter(package, here=True) for package in world.installed()]
@@ -124,9 +124,10 @@ class Universe:
         """Whether it is an archive that was given."""
         return package.repository is None and not package.state.present
 
-    def called(self, name: str) -> list[Item]:
-        """The items of a name."""
-        return self._named.get(name, [])
+    def at(self, place: Place) -> list[Item]:
+        """The items of a name and a kind of machine."""
+        found = self._named.get(place[0], ())
+        return [item for item in found if place_of(self.world, item.package) == place]
 
     def require(self, literals: Iterable[int], reason: Reason) -> None:
         """Add a clause, with its reason."""
@@ -136,22 +137,28 @@ class Universe:
                 if package is not None:
                     self._against_it.setdefault(id(package), []).append(reason)
 
-    def bar(self, name: str, reason: Reason) -> None:
-        """No version of a name may be in a plan."""
-        self._barred[name] = reason
-        for item in self.called(name):
+    def bar(self, place: Place, reason: Reason) -> None:
+        """No version of a place may be in a plan."""
+        self._barred[place] = reason
+        for item in self.at(place):
             self.require([negated(item.literal)], reason)
 
-    def there(self, name: str) -> int:
-        """The literal that a name stays: one version of it at least, or what takes its place."""
-        known = self._there.get(name)
+    def there(self, package: Package) -> int:
+        """The literal that a package stays: one version of it at least, or what takes its place."""
+        world = self.world
+        place = place_of(world, package)
+        known = self._there.get(place)
         if known is None:
-            known = self._there[name] = self.solver.variable()
-            reason = Reason(Ground.STAYS, next((i.package for i in self.called(name)), None))
+            known = self._there[place] = self.solver.variable()
+            reason = Reason(Ground.PROTECTED if package.protected else Ground.STAYS, package)
             more = self._later(
-                lambda: (*self.world.versions(name), *self.world.successors(name)), reason
+                lambda: (
+                    *(o for o in world.versions(place[0]) if place_of(world, o.package) == place),
+                    *world.successors(place[0]),
+                ),
+                reason,
             )
-            wanted = [*(item.literal for item in self.called(name) if item.here), *more]
+            wanted = [*(item.literal for item in self.at(place) if item.here), *more]
             self.require([negated(known), *wanted], reason)
             self.solver.demand(known, wanted)
         return known
@@ -242,8 +249,9 @@ class Universe:
         self._named[package.name].append(item)
         for name in dict.fromkeys(one.name for one in self.world.capabilities(package)):
             self._answering.setdefault(name, []).append(item)
-        if package.name in self._barred:
-            self.require([negated(item.literal)], self._barred[package.name])
+        place = place_of(self.world, package)
+        if place in self._barred:
+            self.require([negated(item.literal)], self._barred[place])
         return item
 
     def _meet_others(self, item: Item) -> None:
@@ -499,7 +507,6 @@ def _is_plain(condition: Condition) -> bool:
     return condition.join is Join.OR and all(isinstance(part, Term) for part in condition.parts)
 
 
-def names_of(packages: Iterable[Package]) -> list[str]:
-    """Every name once: what is protected first, then what was chosen."""
-    order = sorted(packages, key=lambda p: (not p.protected, p.reason is Why.DEPENDENCY))
-    return list(dict.fromkeys(package.name for package in order))
+def by_weight(packages: Iterable[Package]) -> list[Package]:
+    """What is protected first, then what was chosen."""
+    return sorted(packages, key=lambda p: (not p.protected, p.reason is Why.DEPENDENCY))

@@ -104,6 +104,7 @@ class _Words:
         world = self._world
         met: list[str] = []
         near: list[str] = []
+        passed: list[str] = []
         for term in terms_of(need.condition):
             here = [p for p in world.installed() if _answers(world, p, term.name)]
             for offer in (*(Offered(p) for p in here), *world.offers(term.name)):
@@ -113,8 +114,13 @@ class _Words:
                     for capability in world.capabilities(package)
                     if capability.name == term.name
                 )
-                (met if fits else near).append(self._standing(package))
+                if fits and offer.passed_over is not None:
+                    passed.append(f"{self._standing(package)}: {offer.passed_over}")
+                else:
+                    (met if fits else near).append(self._standing(package))
         met, near = list(dict.fromkeys(met)), list(dict.fromkeys(near))
+        if passed and not met:
+            return f", and the system's rules pass over {_list(passed)}"
         if len(met) == 1:
             return f", which only {met[0]} meets"
         if met:

@@ -58,6 +58,8 @@ class World(Protocol):
 
     def rivals(self, one: Package, other: Package) -> str | None: ...
 
+    def machine_of(self, package: Package) -> str: ...
+
 
 class SystemWorld:
     """The world of one system: what is on record, what its repositories offer, and archives given."""
@@ -75,6 +77,7 @@ class SystemWorld:
         self.meets = system.database.meets
         self.forbids = system.database.forbids
         self.rivals = system.database.rivals
+        self.machine_of = system.database.machine_of
 
     def installed(self) -> Sequence[Package]:
         return [p for p in self.system.packages if p.state.present]
@@ -157,6 +160,15 @@ class Waiving:
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._world, name)
+
+
+Place = tuple[str, str]
+"""A name and a kind of machine: versions of one place take each other's."""
+
+
+def place_of(world: World, package: Package) -> Place:
+    """The place of a package."""
+    return package.name, world.machine_of(package)
 
 
 def _permitted(groups: Iterable[Sequence[Choice]]) -> Iterator[Offered]:
