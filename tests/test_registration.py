@@ -60,6 +60,17 @@ class Database:
     def meets(self, term, asker, holder, capability):
         return term.name == capability.name
 
+    def forbids(self, kind, term, asker, holder, capability):
+        return False
+
+    def rivals(self, one, other):
+        return "there can be one"
+
+    def machine_of(self, package):
+        return "any"
+
+    machines = ("any",)
+
     def fields(self, package):
         return {"line": package.name}
 
@@ -81,6 +92,7 @@ class Database:
 
 class Family:
     name = "tiny"
+    keeping = frozenset()
     silent_on = {"license": "a line has no room for one"}
     archives = None
 
@@ -139,7 +151,17 @@ def test_a_family_from_another_distribution_package(
     assert "/usr/speck" in ask("verify", "--only", "missing")[1]
     assert ask("dossier", "mote=2", "--full")[0] == 0
     assert ask("needs", "mote") == (0, "")
-    for words in (("behind",), ("seek", "mote"), ("census", "--any"), ("dossier", "mote", "--any")):
+    assert ask("needed-by", "mote", "--flat") == (0, "")
+    assert ask("because", "mote")[1].startswith("mote\tchosen\t")
+    assert ask("whatif", "--drop", "mote")[1].startswith("drop\tmote\t2\tasked for\tany")
+    assert ask("census", "--leftover") == (0, "")
+    for words in (
+        ("behind",),
+        ("seek", "mote"),
+        ("census", "--any"),
+        ("dossier", "mote", "--any"),
+        ("whatif", "--upgrade"),
+    ):
         done = run(*words, "--root", str(root), PYTHONPATH=str(elsewhere))
         assert done.returncode == 3
         assert "no repositories of this family are read" in done.stderr

@@ -117,10 +117,14 @@ def _judged(system: System, lookup: Lookup, world: SystemWorld, package: Package
         helps = ["no index of a repository can be believed here: what is offered is not known"]
     hindrances = list(barred)
     number = len(barred)
-    known: set[str] = set()
+    told: set[frozenset[str | None]] = set()
     for core in (reasons, *_more_reasons(world, package, compare, reasons)):
-        said = [one for one in say(world, core, [package]) if one.sentence not in known]
-        known |= {one.sentence for one in said}
+        said = say(world, core, [package])
+        # That two are against each other is told once, whichever of them says so.
+        pairs = {frozenset((one.package, one.other)) for one in said if one.other is not None}
+        if pairs and pairs <= told:
+            continue
+        told |= pairs
         number += 1
         hindrances += (_hindrance(number, one) for one in said)
     return _told(system, package, False, hindrances, helps, outcome)

@@ -216,16 +216,21 @@ class Universe:
 
     def why_not(self, wanted: Iterable[tuple[int, Reason]] = ()) -> list[Reason]:
         """Reasons that cannot hold together with these wishes, and none of which could be left out."""
+        number_of: dict[int, int] = {}
         groups: dict[int, list[list[int]]] = {}
-        reasons: dict[int, Reason] = {}
-        for number, reason in self._reasons.items():
-            groups.setdefault(id(reason), []).append(self.solver.clause(number))
-            reasons[id(reason)] = reason
-        for literal, reason in wanted:
-            groups.setdefault(id(reason), []).append([literal])
-            reasons[id(reason)] = reason
-        last = [name for name, one in reasons.items() if one.ground is Ground.ASKED]
-        return [reasons[name] for name in irreducible(groups, last)]
+        reasons: list[Reason] = []
+        clauses = [(self.solver.clause(n), reason) for n, reason in self._reasons.items()]
+        for clause, reason in (*clauses, *(([literal], reason) for literal, reason in wanted)):
+            number = number_of.setdefault(id(reason), len(reasons))
+            if number == len(reasons):
+                reasons.append(reason)
+            groups.setdefault(number, []).append(clause)
+        last = [at for at, reason in enumerate(reasons) if reason.ground is Ground.ASKED]
+        # Which can be left out depends on where it is begun: the smaller set is the clearer one.
+        turned = {-number: clauses for number, clauses in groups.items()}
+        least = irreducible(groups, last)
+        other = [-number for number in irreducible(turned, [-at for at in last])]
+        return [reasons[n] for n in sorted(least if len(least) <= len(other) else other)]
 
     def meets(self, term: Term, asker: Item, holder: Item) -> bool:
         """Whether a package meets a term by itself."""

@@ -1,0 +1,155 @@
+"""The kept graph against a plain reading of the same packages; impact against walks."""
+
+from pathlib import Path
+
+import pytest
+
+from filigree.model.needs import Relation, terms_of
+from filigree.questions.census import Order, census
+from filigree.questions.graph import HARD
+from filigree.questions.impact import installed_impact
+from filigree.questions.needs import Layout, needed_by, needs
+from filigree.questions.scopes import Chosen, Scope, looking
+from filigree.questions.survey import survey
+from filigree.system import open_system
+from tests.conftest import Run
+
+
+@pytest.fixture(params=["heron", "curlew"])
+def station(request: pytest.FixtureRequest) -> str:
+    return str(request.getfixturevalue(request.param))
+
+
+def test_the_graph_is_what_the_records_say(station: str, tmp_path: Path) -> None:
+    """Every edge, and no other, by judging every package against every other."""
+    with (
+        open_system(station) as system,
+        looking(system, Scope.AVAILABLE, Chosen(cache=str(tmp_path))) as lookup,
+    ):
+        offered = lookup.offered
+        assert offered is not None
+        web = offered.web
+        packages = [p for name in sorted(offered.names()) for p in offered.called([name])]
+        assert len(web) == len(packages)
+        number = {}
+        for package in packages:
+            at = web.number(*offered.place_of(package))
+            assert at is not None
+            number[id(package)] = at
+        edges = 0
+        for asker in packages:
+            asks = [(web.text(ask), kind, ask) for ask, kind in web.asks_of(number[id(asker)])]
+            wanted = [n for n in offered.needs(asker) if n.granted is None]
+            assert [(n.text, n.kind) for n in wanted] == [(text, kind) for text, kind, _ in asks]
+            for need, (_, kind, ask) in zip(wanted, asks, strict=True):
+                assert (number[id(asker)], kind) in set(web.askers(ask))
+                edges += len(web.holders(ask))
+                if not kind.positive:
+                    continue
+                names = {term.name for term in terms_of(need.condition)}
+                simple = "(" not in need.text.replace("(>=", "").replace("(=", "")
+                if any(name.startswith("/") for name in names) or not simple:
+                    continue
+                expected = {
+                    number[id(holder)]
+                    for holder in packages
+                    for capability in offered.capabilities(holder)
+                    for term in terms_of(need.condition)
+                    if capability.name == term.name
+                    and system.database.meets(term, asker, holder, capability)
+                }
+                assert set(web.holders(ask)) == expected, need.text
+        assert edges == web.edges
+        for at in range(len(web)):
+            assert all(at in web.holders(ask) for ask in web.met_by(at))
+
+
+def test_flat_levels_and_tree_tell_the_same_packages(station: str) -> None:
+    for scope in (Scope.INSTALLED, Scope.AVAILABLE, Scope.ANY):
+        with open_system(station) as system:
+            for ask in (needs, needed_by):
+                tree = ask(system, ["libbrine2"], None, scope=scope)
+                flat = ask(system, ["libbrine2"], None, scope=scope, layout=Layout.FLAT)
+                told = {(row.name, row.version, row.architecture) for row in tree.records}
+                rows = [(row.name, row.version, row.architecture) for row in flat.records]
+                assert set(rows) == told - {
+                    ("libbrine2", flat.summary["subjects"][0]["version"], None)
+                }
+                assert len(rows) == len(set(rows)), "each once"
+                depths = [row.depth for row in flat.records]
+                assert depths == sorted(depths), "what is nearest comes first"
+                shallowest = {
+                    row.name: min(r.depth for r in tree.records if r.name == row.name)
+                    for row in tree.records
+                }
+                assert {row.name: row.depth for row in flat.records} == shallowest
+                assert flat.summary["packages"] == tree.summary["packages"]
+
+
+def test_counting_is_walking(station: str) -> None:
+    with open_system(station) as system:
+        for scope in (Scope.INSTALLED, Scope.AVAILABLE):
+            whole = needed_by(system, ["libbrine2"], None, scope=scope, layout=Layout.FLAT).summary
+            counted = needed_by(system, ["libbrine2"], None, scope=scope, count=True)
+            assert counted.records == []
+            for key in ("packages", "installed_size", "fetch_size", "deepest"):
+                assert counted.summary[key] == whole[key], key
+
+
+def test_impact_is_how_many_a_walk_reaches(station: str) -> None:
+    with open_system(station) as system:
+        for package, count in installed_impact(system):
+            answer = needed_by(system, [package.label], None, HARD)
+            assert count == answer.summary["packages"], package.label
+        (record,) = survey(system).records
+        top = census(system, order=Order.IMPACT, limit=5).records
+        assert [(one.name, one.impact) for one in record.most_needed] == [
+            (row.name, row.impact) for row in top
+        ]
+        impacts = [row.impact or 0 for row in census(system, order=Order.IMPACT).records]
+        assert impacts == sorted(impacts, reverse=True)
+        offered = census(system, order=Order.IMPACT, scope=Scope.AVAILABLE, limit=3).records
+        assert offered[0].impact
+        assert census(system, limit=1).records[0].impact is None
+
+
+def test_the_graph_is_kept_and_made_anew_when_an_index_changes(
+    own_heron: Path, tmp_path: Path, run: Run
+) -> None:
+    def ask() -> list[str]:
+        done = run("needed-by", "libbrine2", "--available", "--flat", "--root", str(own_heron),
+                   XDG_CACHE_HOME=str(tmp_path))  # fmt: skip
+        return [line.split("\t")[0] for line in done.stdout.splitlines()]
+
+    first = ask()
+    kept = list((tmp_path / "filigree").glob("blobs-*"))
+    assert len(kept) == 1
+    assert ask() == first
+    kept[0].write_bytes(kept[0].read_bytes()[:2000])
+    assert ask() == first, "a damaged graph is made anew"
+
+
+def test_unmet_needs_say_who_offers_what_would_do(heron: Path) -> None:
+    with open_system(str(heron)) as system:
+        rows = needs(system, ["lockgate-firmware"]).records
+        unmet = next(row for row in rows if row.status == "unmet")
+        assert [(one.name, one.version) for one in unmet.would_meet] == [("libsluice3", "3.2.0-1")]
+        assert unmet.would_meet[0].archive_size
+
+
+def test_what_is_missing(heron: Path) -> None:
+    with open_system(str(heron)) as system:
+        kinds = HARD | {Relation.RECOMMENDS}
+        answer = needs(system, ["tide-essentials"], None, kinds, Scope.ANY, missing=True)
+        assert answer.records
+        assert all(row.status in ("available", "unmet") for row in answer.records)
+        present = {p.name for p in system.packages if p.state.present}
+        assert not present & {row.name for row in answer.records}
+
+
+def test_only_what_was_chosen(station: str) -> None:
+    with open_system(station) as system:
+        every = needed_by(system, ["libbrine2"], None, layout=Layout.FLAT).records
+        chosen = needed_by(system, ["libbrine2"], None, chosen_only=True).records
+        assert [r.name for r in chosen] == [r.name for r in every if r.chosen]
+        assert chosen
