@@ -97,6 +97,9 @@ def questions(runs: int) -> None:
             (f"dossier {biggest}", f"dossier {biggest}"),
             (f"needs {biggest} --deep", f"needs {biggest} --deep"),
             (f"contents {biggest}", f"contents {biggest}"),
+            ("because libc6", "because libc6"),
+            ("census --leftover", "census --leftover"),
+            ("whatif --drop libc6", "whatif --drop libc6"),
         ):
             compare(label, f"{FILIGREE} {command}", start, 3.0, runs)
 
@@ -338,9 +341,30 @@ def index(runs: int) -> None:
             ("needs --available --deep, kept", "needs --available --deep bash"),
         ):
             compare(label, f"{FILIGREE} {command}", start, 4.0, runs)
+        web(start, runs)
         everything = f"{FILIGREE} census --available --columns name,version"
         compare("census --available of all, kept", everything, start, 4.0, min(runs, 3))
     index_growth(min(runs, 3))
+
+
+def web(start: str, runs: int) -> None:
+    """The graph of all that is offered: made once, walked in reverse, counted; and plans."""
+    first = run(f"{FILIGREE} needed-by --available libc6 --count")
+    print(f"the graph is made in {first.wall:.1f} s, peak {first.peak / 1024:.0f} MiB, and then:")
+    for label, command in (
+        ("needed-by --available --count", "needed-by --available libssl3 --count"),
+        ("needed-by --available --flat", "needed-by --available libssl3 --flat"),
+        ("obstacles of what is offered", "obstacles nginx"),
+        ("whatif --add of what is offered", "whatif --add nginx"),
+    ):
+        compare(label, f"{FILIGREE} {command}", start, 4.0, min(runs, 3))
+    for label, command in (
+        ("needed-by --available --deep, a tree", "needed-by --available libssl3 --deep"),
+        ("census --available --sort impact", "census --available --sort impact --limit 10"),
+        ("whatif --upgrade, both ways", "whatif --upgrade"),
+    ):
+        once = min(run(f"{FILIGREE} {command}") for _ in range(3))
+        print(f"{label:<38} {once.wall:6.2f} s, peak {once.peak / 1024:.0f} MiB")
 
 
 def index_growth(runs: int) -> None:

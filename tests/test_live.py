@@ -15,13 +15,17 @@ from pathlib import Path
 
 import pytest
 
+from filigree.formats.deb_versions import compare_versions
 from filigree.formats.openpgp import judge_clear_signed, read_keys
 from filigree.model.repositories import SealVerdict
 from filigree.questions.behind import behind
 from filigree.questions.census import census
 from filigree.questions.needs import needs
 from filigree.questions.owner import owner
+from filigree.questions.planning.plans import Planner, Wishes, checked
+from filigree.questions.planning.world import SystemWorld
 from filigree.questions.repos import repos
+from filigree.questions.scopes import Chosen, Scope, looking
 from filigree.questions.seek import seek
 from filigree.questions.survey import survey
 from filigree.questions.verify import verify
@@ -141,6 +145,140 @@ def test_the_running_system_needs_nothing_that_is_not_there(system: System) -> N
     names = [f"{p.name}:{p.architecture}" for p in system.packages if p.state.value == "installed"]
     unmet = [r for r in needs(system, names).records if r.status == "unmet"]
     assert unmet == []
+
+
+def _raw_stanzas(text: str) -> list[dict[str, str]]:
+    """Stanzas of one-line fields, cut with `split`; longer lines go with the field before."""
+    found = []
+    for stanza in text.split("\n\n"):
+        fields: dict[str, str] = {}
+        for line in stanza.replace("\n ", " ").split("\n"):
+            name, colon, value = line.partition(": ")
+            if colon:
+                fields[name] = value
+        if fields:
+            found.append(fields)
+    return found
+
+
+_RAW_TERM = re.compile(r"([^\s(:]+)(?::\w+)?(?:\s*\(\s*([<>=]+)\s*([^)\s]+)\s*\))?")
+_RAW_SIGNS = {
+    ">=": lambda order: order >= 0, "<=": lambda order: order <= 0, "=": lambda order: order == 0,
+    ">>": lambda order: order > 0, "<<": lambda order: order < 0,
+}  # fmt: skip
+
+
+def _raw_terms(text: str) -> list[tuple[str, str, str]]:
+    return [(m[1], m[2] or "", m[3] or "") for m in _RAW_TERM.finditer(text)]
+
+
+def _raw_walk(stanzas: list[dict[str, str]], start: str) -> set[str]:
+    """Every package that is needed by one, breadth first."""
+    providers: dict[str, list[tuple[str, str]]] = {}
+    for fields in stanzas:
+        providers.setdefault(fields["Package"], []).append((fields["Package"], fields["Version"]))
+        for name, _, version in _raw_terms(fields.get("Provides", "").replace(",", " ")):
+            providers.setdefault(name, []).append((fields["Package"], version))
+    by_name = {fields["Package"]: fields for fields in stanzas}
+    found = {start}
+    front = [start]
+    while front:
+        fields = by_name[front.pop(0)]
+        asked = f"{fields.get('Pre-Depends', '')} , {fields.get('Depends', '')}"
+        for name, sign, version in _raw_terms(asked.replace(",", " ").replace("|", " ")):
+            for other, provided in providers.get(name, ()):
+                fits = not sign or (
+                    provided and _RAW_SIGNS[sign](compare_versions(provided, version))
+                )
+                if fits and other not in found:
+                    found.add(other)
+                    front.append(other)
+    return found - {start}
+
+
+def test_deep_needs_are_what_a_walk_over_the_raw_text_finds(system: System) -> None:
+    """Of the five packages with the most needs; their versions are all met, as the system is in order."""
+    stanzas = [
+        fields
+        for fields in _raw_stanzas(STATUS.read_text("utf-8", "surrogateescape"))
+        if fields.get("Status", "").endswith(" installed")
+    ]
+    if len({fields["Architecture"] for fields in stanzas} - {"all"}) > 1:
+        pytest.skip("packages of several architectures: a walk by names alone is not enough")
+    stanzas.sort(key=lambda fields: -fields.get("Depends", "").count(","))
+    for fields in stanzas[:5]:
+        answer = needs(system, [fields["Package"]], None)
+        told = {row.name for row in answer.records if row.name} - {fields["Package"]}
+        assert told == _raw_walk(stanzas, fields["Package"])
+
+
+def _plans_of_random_offers(system: System, count: int) -> None:
+    """Each gets a plan that checks out against the raw text, or reasons."""
+    raw = _raw_offers()
+    cache = os.environ.get("XDG_CACHE_HOME")
+    chosen = Chosen(cache=str(Path(cache, "filigree")) if cache else None)
+    with looking(system, Scope.AVAILABLE, chosen) as lookup:
+        assert lookup.offered is not None
+        if lookup.offered.empty:
+            pytest.skip("no index here may be believed")
+        world = SystemWorld(system, lookup)
+        names = sorted(lookup.offered.names())
+        for name in random.Random(17).sample(names, min(count, len(names))):
+            wish = next((o.package for o in world.versions(name) if not o.passed_over), None)
+            if wish is None:
+                continue
+            outcome = Planner(world, Wishes(add=[wish]), system.family.compare_versions).decide()
+            if not outcome.found:
+                assert outcome.obstacles, name
+                continue
+            final = [item.package for item in outcome.final]
+            assert checked(world, final) == [], name
+            there = {package.name for package in final}
+            for package in final:
+                if package.state.value == "available":
+                    fields = raw[package.name, package.version]
+                    there |= {name for name, _, _ in _raw_terms(fields.get("Provides", ""))}
+                else:
+                    there |= {c.name for c in world.capabilities(package)}
+            for package in final:
+                if package.state.value == "available":
+                    fields = raw[package.name, package.version]
+                    asked = f"{fields.get('Pre-Depends', '')},{fields.get('Depends', '')}"
+                    for group in filter(str.strip, asked.split(",")):
+                        terms = {term for term, _, _ in _raw_terms(group)}
+                        assert terms & there, (name, package.name, group)
+
+
+def _raw_offers() -> dict[tuple[str, str], dict[str, str]]:
+    lz4 = pytest.importorskip("lz4.frame")
+    found = {}
+    for path in LISTS.glob("*_Packages.lz4"):
+        for fields in _raw_stanzas(lz4.decompress(path.read_bytes()).decode()):
+            found[fields["Package"], fields["Version"]] = fields
+    if not found:
+        pytest.skip("no copies of indexes are here")
+    return found
+
+
+def test_plans_for_some_offers_check_out(system: System) -> None:
+    _plans_of_random_offers(system, 12)
+
+
+@pytest.mark.whole
+def test_plans_for_three_hundred_offers_check_out(system: System) -> None:
+    _plans_of_random_offers(system, 300)
+
+
+@pytest.mark.whole
+def test_the_graph_is_as_large_as_the_raw_text(system: System) -> None:
+    raw = _raw_offers()
+    with looking(system, Scope.AVAILABLE) as lookup:
+        assert lookup.offered is not None
+        web = lookup.offered.web
+        assert {web.identity(n)[0] for n in web.called["bash"]} == {
+            v for n, v in raw if n == "bash"
+        }
+        assert set(web.called) == {name for name, _ in raw}
 
 
 LISTS = Path("/var/lib/apt/lists")

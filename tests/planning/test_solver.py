@@ -139,6 +139,11 @@ def test_how_many_stand_on_each_is_what_a_plain_walk_counts(
     count, links = graph
     below = reachable(count, links)
     assert standing_on(count, links) == [len(others) for others in below]
+    # The same where there is room for a few at a time.
+    wide = count + 70
+    spread = [*links, *((number, number % count) for number in range(count, wide))]
+    expected = [len(others) for others in reachable(wide, spread)]
+    assert standing_on(wide, spread, room=0) == expected
     found = parts(count, links)
     assert sorted(number for part in found for number in part) == list(range(count))
     place = {number: at for at, part in enumerate(found) for number in part}

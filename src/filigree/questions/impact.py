@@ -42,11 +42,16 @@ def offered_impact(offered: "Available") -> dict[Identity, int]:
     return found
 
 
-def standing_on(count: int, links: Iterable[tuple[int, int]]) -> list[int]:
+ROOM = 4_500_000_000
+"""So many bits the sets of one pass may have together, at worst: some half a GiB."""
+
+
+def standing_on(count: int, links: Iterable[tuple[int, int]], room: int = ROOM) -> list[int]:
     """For each of the numbers below `count`, how many others lead to it, over any number of links.
 
     Numbers that lead to each other are one part, and are counted once for all that it leads to. What
-    leads to a part is a set of bits, let go of once every part that it leads to has taken it over.
+    leads to a part is a set of bits, let go of once every part that it leads to has taken it over; where
+    all of them would take too much room, some of what leads is counted at a time.
     """
     pairs = list(dict.fromkeys(links))
     found = parts(count, pairs)
@@ -58,18 +63,33 @@ def standing_on(count: int, links: Iterable[tuple[int, int]]) -> list[int]:
     for one, other in pairs:
         if part_of[one] != part_of[other]:
             ahead[part_of[one]].add(part_of[other])
-    counts = [0] * count
+    standing = [len(part) - 1 for part in found]
+    window = max(64, room // max(1, count))
+    last = len(found) - 1
+    while last >= 0:
+        last = _pass(found, ahead, standing, last, window)
+    return [standing[part_of[number]] for number in range(count)]
+
+
+def _pass(
+    found: list[list[int]], ahead: list[set[int]], standing: list[int], last: int, window: int
+) -> int:
+    """Count what leads to each part, of so many numbers from part `last` down; the next one is returned.
+
+    Each part comes after those that it leads to: backwards, those that lead to it come first.
+    """
     below: dict[int, int] = {}
-    bit = 0
-    # Each part comes after those that it leads to: backwards, those that lead to it come first.
-    for at in range(len(found) - 1, -1, -1):
+    bits = 0
+    next_part = -1
+    for at in range(last, -1, -1):
         mine = below.pop(at, 0)
-        standing = mine.bit_count() + len(found[at]) - 1
-        for number in found[at]:
-            counts[number] = standing
-        if ahead[at]:
-            mine |= ((1 << len(found[at])) - 1) << bit
-            bit += len(found[at])
+        standing[at] += mine.bit_count()
+        if ahead[at] and bits < window:
+            mine |= ((1 << len(found[at])) - 1) << bits
+            bits += len(found[at])
+        elif ahead[at] and next_part < 0:
+            next_part = at
+        if mine:
             for other in ahead[at]:
                 below[other] = below.get(other, 0) | mine
-    return counts
+    return next_part
