@@ -169,7 +169,8 @@ _RAW_SIGNS = {
 
 
 def _raw_terms(text: str) -> list[tuple[str, str, str]]:
-    return [(m[1], m[2] or "", m[3] or "") for m in _RAW_TERM.finditer(text)]
+    plain = text.replace(",", " ").replace("|", " ")
+    return [(m[1], m[2] or "", m[3] or "") for m in _RAW_TERM.finditer(plain)]
 
 
 def _raw_walk(stanzas: list[dict[str, str]], start: str) -> set[str]:
@@ -177,7 +178,7 @@ def _raw_walk(stanzas: list[dict[str, str]], start: str) -> set[str]:
     providers: dict[str, list[tuple[str, str]]] = {}
     for fields in stanzas:
         providers.setdefault(fields["Package"], []).append((fields["Package"], fields["Version"]))
-        for name, _, version in _raw_terms(fields.get("Provides", "").replace(",", " ")):
+        for name, _, version in _raw_terms(fields.get("Provides", "")):
             providers.setdefault(name, []).append((fields["Package"], version))
     by_name = {fields["Package"]: fields for fields in stanzas}
     found = {start}
@@ -185,7 +186,7 @@ def _raw_walk(stanzas: list[dict[str, str]], start: str) -> set[str]:
     while front:
         fields = by_name[front.pop(0)]
         asked = f"{fields.get('Pre-Depends', '')} , {fields.get('Depends', '')}"
-        for name, sign, version in _raw_terms(asked.replace(",", " ").replace("|", " ")):
+        for name, sign, version in _raw_terms(asked):
             for other, provided in providers.get(name, ()):
                 fits = not sign or (
                     provided and _RAW_SIGNS[sign](compare_versions(provided, version))
