@@ -151,6 +151,10 @@ class OfferTable(Table[Offer]):
         """The number and name of each."""
         return self.connection.execute("SELECT id, name FROM offers").fetchall()
 
+    def count(self) -> int:
+        """How many there are."""
+        return int(self.connection.execute("SELECT count(*) FROM offers").fetchone()[0])
+
     def versions(self) -> Iterator[tuple[str, str]]:
         """The name and version of each."""
         return self.ask("SELECT name, version FROM offers")

@@ -202,7 +202,7 @@ def _scope_of(installed: bool, available: bool, both: bool, asks_more: bool) -> 
 
 def _sources_of(given: dict[str, Any], paths: bool) -> "Chosen":
     """Which repositories a command asks, and where is kept what was fetched and parsed of them."""
-    from filigree.cli.progress import FetchLine
+    from filigree.cli.progress import FetchLine, WorkLine
     from filigree.questions.scopes import Chosen
 
     def typed(name: str) -> tuple[str, ...]:
@@ -211,7 +211,7 @@ def _sources_of(given: dict[str, Any], paths: bool) -> "Chosen":
     return Chosen(
         repositories=typed("repo"), cache=None if given["no_cache"] else cache_folder(),
         keyring=typed("keyring"), refreshed=given["refreshed"], addresses=typed("repo_url"),
-        paths=paths, progress=FetchLine() if given["repo_url"] else None,
+        paths=paths, progress=FetchLine() if given["repo_url"] else None, working=WorkLine(),
     )  # fmt: skip
 
 

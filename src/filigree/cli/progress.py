@@ -8,32 +8,31 @@ from filigree.views.text import escaped, size_words
 
 if TYPE_CHECKING:
     from filigree.access.fetching import Progress as Fetching
+    from filigree.questions.scopes import Working
     from filigree.questions.verify import Progress
 
 PATIENCE = 1.0
 PACE = 0.2
 
 
-class FetchLine:
-    """One line that is written over: what is fetched, and how far that has come."""
+class Line:
+    """One line that is written over, after a while of waiting; gone when it is closed."""
 
     def __init__(self) -> None:
-        self._started = time.monotonic()
+        self.started = time.monotonic()
         self._shown = 0.0
         self._terminal = sys.stderr.isatty()
 
-    def __call__(self, now: "Fetching") -> None:
+    def due(self) -> bool:
+        """Whether it is time to say how far it has come."""
         moment = time.monotonic()
-        if now.done == now.total:
-            self.close()
-            return
-        waited = moment - self._started >= PATIENCE and moment - self._shown >= PACE
-        if not self._terminal or not waited:
-            return
+        if not self._terminal or moment - self.started < PATIENCE or moment - self._shown < PACE:
+            return False
         self._shown = moment
-        name = escaped(now.address.rpartition("/")[2])[:40]
-        share = f"{now.done / now.total:5.0%}  " if now.total else ""
-        sys.stderr.write(f"\r\x1b[K{share}{size_words(now.done)} of {name}")
+        return True
+
+    def write(self, words: str) -> None:
+        sys.stderr.write(f"\r\x1b[K{words}")
         sys.stderr.flush()
 
     def close(self) -> None:
@@ -44,29 +43,37 @@ class FetchLine:
             sys.stderr.flush()
 
 
-class ProgressLine:
-    """One line that is written over, with rate and time left; gone when it is closed."""
+class FetchLine(Line):
+    """What is fetched, and how far that has come."""
 
-    def __init__(self) -> None:
-        self._started = time.monotonic()
-        self._shown = 0.0
-        self._terminal = sys.stderr.isatty()
+    def __call__(self, now: "Fetching") -> None:
+        if now.done == now.total:
+            self.close()
+        elif self.due():
+            name = escaped(now.address.rpartition("/")[2])[:40]
+            share = f"{now.done / now.total:5.0%}  " if now.total else ""
+            self.write(f"{share}{size_words(now.done)} of {name}")
+
+
+class WorkLine(Line):
+    """What is made of an index for the first time, and how far that has come."""
+
+    def __call__(self, now: "Working") -> None:
+        if now.done == now.total:
+            self.close()
+        elif self.due():
+            share = f"{now.done / now.total:5.0%}  " if now.total else ""
+            self.write(f"{share}{escaped(now.what)[:60]}: {now.done:,}, kept for the next time")
+
+
+class ProgressLine(Line):
+    """How far a check has come, with rate and time left."""
 
     def __call__(self, now: "Progress") -> None:
-        moment = time.monotonic()
-        passed = moment - self._started
-        if not self._terminal or passed < PATIENCE or moment - self._shown < PACE:
+        if not self.due():
             return
-        self._shown = moment
+        passed = time.monotonic() - self.started
         share = now.done / now.total if now.total else 1.0
         left = f"{passed / share - passed:,.0f} s left" if share else ""
         rate = f"{size_words(int(now.bytes_read / passed))}/s"
-        sys.stderr.write(
-            f"\r\x1b[K{share:5.0%}  {now.done:,} of {now.total:,} paths, {rate}, {left}"
-        )
-        sys.stderr.flush()
-
-    def close(self) -> None:
-        if self._shown:
-            sys.stderr.write("\r\x1b[K")
-            sys.stderr.flush()
+        self.write(f"{share:5.0%}  {now.done:,} of {now.total:,} paths, {rate}, {left}")

@@ -7,13 +7,13 @@ import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
-from functools import cached_property, partial
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 from filigree.access.jail import Jail
 from filigree.access.store import BlobTable, KeptOffer, OfferTable, PathTable, Store, Table, keyed
 from filigree.families.listing import PathListing
-from filigree.families.protocol import Own, Sources
+from filigree.families.protocol import Own, Report, Sources
 from filigree.formats.openpgp import Key
 from filigree.model.answer import Gap, moment_of
 from filigree.model.choices import Choice, Offering
@@ -33,13 +33,16 @@ from filigree.model.repositories import (
     Reference,
     Repository,
 )
-from filigree.questions.scopes import EVERYTHING, Chosen
+from filigree.questions.scopes import EVERYTHING, Chosen, Working
 from filigree.system import System
 
 if TYPE_CHECKING:
     from filigree.questions.web import Web
 
 K = TypeVar("K", bound=Table[Any])
+T = TypeVar("T")
+PACE = 1000
+"""After so many items it is told how far it has come."""
 _NO_RECORD = KeptOffer(0, "", "", "", None, None, "")
 _Descriptions = keyed("descriptions")
 _Advisories = keyed("advisories")
@@ -70,6 +73,7 @@ class Available:
         self.keys_of = "auditor" if chosen.keyring else "root"
         keys: list[Key] | None = system.own_keys(chosen.keyring) if chosen.keyring else None
         self._quiet = chosen.quiet
+        self._working = chosen.working
         own = own_of(system, chosen)
         self._read = system.database.sources(self.now, keys, own)
         if self._read is None:
@@ -105,9 +109,24 @@ class Available:
         self.tables.append((repository, table))
 
     def _table(self, kind: type[K], file: IndexFile, read: Callable[..., Iterable[Any]]) -> K:
-        table = self._store.table(kind, file.digest or "", file.path, partial(read, file))
+        def items(report: Report) -> Iterator[Any]:
+            return self._watched(f"parsing {os.path.basename(file.path)}", read(file, report))
+
+        table = self._store.table(kind, file.digest or "", file.path, items)
         self._opened.append(table)
         return table
+
+    def _watched(self, what: str, items: Iterable[T], total: int = 0) -> Iterator[T]:
+        """The items, and now and then word of how many they are."""
+        if self._working is None:
+            yield from items
+            return
+        done = 0
+        for done, item in enumerate(items, 1):
+            yield item
+            if done % PACE == 0:
+                self._working(Working(what, done, total))
+        self._working(Working(what, done, done))
 
     def _others(
         self,
@@ -329,7 +348,10 @@ class Available:
         def owners(path: str) -> Iterator[tuple[int, int]]:
             return (self.place_of(package) for _, package in self.at(path))
 
-        return weave(told(), self._system.database, owners)
+        count = sum(table.count() for _, table in self.tables)
+        return weave(
+            self._watched("making the graph", told(), count), self._system.database, owners
+        )
 
     def introduce(self, package: Package, table: int) -> None:
         """Let a package of the graph be judged as an offer of an index; its record is not known."""

@@ -51,11 +51,15 @@ class Step:
 class Graph:
     """Who needs whom: packages whose files are on the disk, and where the scope says so what is offered.
 
-    What is installed meets a need before anything that is only offered does.
+    What is installed meets a need before archives that are `given` beside it do, and those before
+    anything that is only offered.
     """
 
-    def __init__(self, system: System, lookup: Lookup = INSTALLED) -> None:
+    def __init__(
+        self, system: System, lookup: Lookup = INSTALLED, given: Iterable[Package] = ()
+    ) -> None:
         self._system = system
+        self._given = [p for p in given if p.state is State.ARCHIVE and self.judges(p)]
         self._offered = lookup.offered
         self._by_term: dict[str, list[tuple[Package, Capability]]] = {}
         self._present = [p for p in system.packages if p.state.present]
@@ -79,12 +83,20 @@ class Graph:
         """What meets a need, in the order of its alternatives."""
         if need.granted is not None:
             return Meeting(True)
-        here = meet(need.condition, lambda term: self._meeting(term, asker))
-        if here.met or self._offered is None:
-            return here
+        found = meet(need.condition, lambda term: self._meeting(term, asker))
+        if not found.met and len(self._given) > 1:
+            found = meet(need.condition, lambda term: self._brought_by(term, asker))
+        if found.met or self._offered is None:
+            return found
         return meet(
-            need.condition, lambda term: self._meeting(term, asker) or self._fetchable(term, asker)
+            need.condition,
+            lambda term: self._brought_by(term, asker) or self._fetchable(term, asker),
         )
+
+    def _brought_by(self, term: Term, asker: Package) -> list[Package]:
+        """What meets a term of what is here, or else of the archives that are given."""
+        here = self._meeting(term, asker)
+        return here or [one for one in self._given if self._meets_itself(term, one, asker)]
 
     def _fetchable(self, term: Term, asker: Package) -> list[Package]:
         """What is offered and meets a term: one for each name, those of that very name alone."""
@@ -123,8 +135,8 @@ class Graph:
             met.update((id(holder), holder) for holder in self._owners(term.name))
         return list(met.values())
 
-    def _meets_itself(self, term: Term, archive: Package) -> bool:
-        """Whether an archive brings what it needs."""
+    def _meets_itself(self, term: Term, archive: Package, asker: Package | None = None) -> bool:
+        """Whether an archive brings what is needed, by itself or by another."""
         records = self._system.records(archive)
         # Its paths may take unpacking the whole payload: they are asked for only where a path is.
         if term.name.startswith("/") and term.name in records.listing(archive):
@@ -133,7 +145,7 @@ class Graph:
             self._brought[id(archive)] = records.capabilities(archive)
         meets = self._system.database.meets
         return any(
-            meets(term, archive, archive, capability)
+            meets(term, asker or archive, archive, capability)
             for capability in self._brought[id(archive)]
             if capability.name == term.name
         )

@@ -90,7 +90,7 @@ def needs(
     With `missing` only what is not installed: each package, or unmet need, once.
     Where repositories are asked, what is installed meets a need before what is only offered; then its
     status is `available`. Bad news where a hard need (requires, requires-first) is unmet, or a subject
-    is unknown.
+    is unknown. Archives that are asked about together may meet each other's needs.
     """
     with looking(system, scope, chosen) as lookup:
         layout = Layout.FLAT if missing and layout is Layout.TREE else layout
@@ -149,7 +149,7 @@ def _walk(
     starts = [p for p in matched.packages if p.state.present or p.state in other]
     notes = [*lookup.notes, *map(str, matched.unmatched)]
     notes += (f"{p.name} is not installed" for p in matched.packages if p not in starts)
-    graph = Graph(system, lookup)
+    graph = Graph(system, lookup, () if backwards else starts)
     for start in starts:
         if not graph.judges(start):
             system.report(unjudged(system, start))
@@ -246,7 +246,7 @@ def _row(step: Step, backwards: bool, offers: Mapping[tuple[int, str], list[Woul
 def _status(tie: Tie) -> Standing | None:
     if tie.met is None:
         return None
-    if tie.met and tie.holder is not None and tie.holder.state is State.AVAILABLE:
+    if tie.met and tie.holder is not None and not tie.holder.state.present:
         return Standing.MET if tie.holder is tie.asker else Standing.AVAILABLE
     return Standing.MET if tie.met else Standing.UNMET
 

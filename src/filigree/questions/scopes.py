@@ -22,6 +22,14 @@ class Scope(StrEnum):
     ANY = "any"
 
 
+class Working(NamedTuple):
+    """How far something has come that is done but once. `total` is 0 where nobody knows."""
+
+    what: str
+    done: int
+    total: int
+
+
 class Chosen(NamedTuple):
     """Which repositories are asked: those called one of `repositories`, or all.
 
@@ -30,7 +38,8 @@ class Chosen(NamedTuple):
     which everything is judged. With `refreshed` the copies that `refresh` fetched count where they are
     as new as the root's; `addresses` are repositories besides those that are configured: they are
     fetched at once. `quiet` does not report what cannot be believed, and fetches nothing.
-    `paths` is whether indexes of paths are fetched, too; `progress` is told how far a fetch has come.
+    `paths` is whether indexes of paths are fetched, too; `progress` is told how far a fetch has come,
+    `working` how far the parsing of an index has, or the making of a graph.
     """
 
     repositories: tuple[str, ...] = ()
@@ -42,6 +51,7 @@ class Chosen(NamedTuple):
     quiet: bool = False
     paths: bool = False
     progress: "Callable[[Progress], None] | None" = None
+    working: Callable[[Working], None] | None = None
 
 
 EVERYTHING = Chosen()

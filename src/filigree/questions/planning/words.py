@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 from filigree.model.needs import Need, Relation, terms_of
 from filigree.model.package import Package, was_chosen
-from filigree.questions.planning.universe import Ground, Reason
+from filigree.questions.planning.universe import HARD, Ground, Reason
 from filigree.questions.planning.world import Offered, World
 
 
@@ -73,7 +73,7 @@ class _Words:
             sentence = f"{self._standing(here)} and {self._standing(there)} exclude each other: "
             sentence += reason.why
         else:
-            sentence = _stays(one, reason)
+            sentence = self._stays(one, reason)
         return Said(
             reason.ground, sentence, one.name, need.text if need else None,
             others[0].name if others else None,
@@ -89,6 +89,37 @@ class _Words:
         plain = need.text.split(" ")[0]
         through = "" if all(p.name == plain for p in others) else ", which has that name too"
         return f"{sentence}: {_list([self._standing(other) for other in others])}{through}"
+
+    def _stays(self, one: Package, reason: Reason) -> str:
+        if reason.ground is Ground.HELD:
+            return f"{one.name} is held at {one.version}"
+        if reason.ground is Ground.PROTECTED:
+            return f"{one.name} is protected: it cannot be dropped"
+        if reason.ground is Ground.RULES:
+            where = f" of {one.repository}" if one.repository else ""
+            return f"{_called(one)}{where} is passed over by the system's rules: {reason.why}"
+        if was_chosen(one):
+            why = "chosen by a person"
+        else:
+            asker = self._who_needs(one)
+            why = f"as a dependency of {asker}" if asker else "as a dependency"
+        return f"{_called(one)} is installed, {why}, and is not to be dropped"
+
+    def _who_needs(self, package: Package) -> str | None:
+        """An installed package that needs another by a name of it: one that was chosen, if any was."""
+        names = {capability.name for capability in self._world.capabilities(package)}
+        askers = [
+            asker
+            for asker in self._world.installed()
+            if asker is not package
+            and any(
+                term.name in names
+                for need in self._world.needs(asker)
+                if need.kind in HARD
+                for term in terms_of(need.condition)
+            )
+        ]
+        return min(askers, key=lambda p: (not was_chosen(p), p.name)).name if askers else None
 
     def _standing(self, package: Package) -> str:
         """A package, and whether it is there or comes."""
@@ -128,18 +159,6 @@ class _Words:
         if near:
             return f", and there is only {_list(near)}"
         return ", and nothing that is here or offered has that"
-
-
-def _stays(one: Package, reason: Reason) -> str:
-    if reason.ground is Ground.HELD:
-        return f"{one.name} is held at {one.version}"
-    if reason.ground is Ground.PROTECTED:
-        return f"{one.name} is protected: it cannot be dropped"
-    if reason.ground is Ground.RULES:
-        where = f" of {one.repository}" if one.repository else ""
-        return f"{_called(one)}{where} is passed over by the system's rules: {reason.why}"
-    why = "chosen by a person" if was_chosen(one) else "as a dependency"
-    return f"{_called(one)} is installed, {why}, and is not to be dropped"
 
 
 def _called(package: Package) -> str:
