@@ -6,7 +6,11 @@ from typing import Any
 
 import pytest
 
+from filigree.demo import deb
+from filigree.demo.goods import goods_of
+from filigree.demo.world import Ware
 from filigree.model.package import Package
+from filigree.questions.needs import needs
 from filigree.questions.obstacles import ObstacleRow, obstacles
 from filigree.questions.planning.plans import Action, Planner, Wishes, checked
 from filigree.questions.planning.world import SystemWorld
@@ -223,3 +227,39 @@ def test_nothing_is_written_below_the_root(heron: Path) -> None:
 def _everything(system: System) -> None:
     whatif(system, ["weirgate"], ["tidegauge"], ["*"], True, True)
     obstacles(system, ["weirgate"])
+
+
+def _archive(folder: Path, ware: Ware, machine: str = "amd64") -> str:
+    path = folder / f"{ware.name}_{ware.version}_{machine}.deb"
+    one = deb.Installed(ware, goods_of(ware, "/usr/lib"), architecture=machine)
+    path.write_bytes(deb.archive(one))
+    return str(path)
+
+
+def test_archives_that_are_given_together_meet_each_others_needs(
+    heron: Path, tmp_path: Path
+) -> None:
+    first = _archive(tmp_path, Ware("foamfleck", "1-1", "net", "Foam", needs="libspume1 (>= 2)"))
+    other = _archive(tmp_path, Ware("libspume1", "2-1", "libs", "More foam"))
+    with open_system(str(heron)) as system:
+        alone = whatif(system, [first])
+        assert alone.summary["possible"] is False
+        assert alone.summary["obstacles"] == [
+            "foamfleck 1-1 needs libspume1 (>= 2), and nothing that is here or offered has that"
+        ]
+        assert acts(whatif(system, [first, other]).records) == {"add": ["foamfleck", "libspume1"]}
+        (row,) = needs(system, [first]).records
+        assert row.status == "unmet"
+        (row,) = needs(system, [first, other]).records
+        assert (row.name, row.status, row.repository) == ("libspume1", "available", None)
+        judged_ = obstacles(system, [first, other]).records
+        assert [row.installable for row in judged_] == [True, True]
+
+
+def test_an_archive_for_another_machine(heron: Path, tmp_path: Path) -> None:
+    path = _archive(tmp_path, Ware("foamfleck", "1-1", "net", "Foam"), "riscv64")
+    (row,) = judged(heron, path)
+    assert sentences(row) == [
+        (1, "it is made for riscv64, and this system takes amd64, arm64, all")
+    ]
+    assert row.helps == []
