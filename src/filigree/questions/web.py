@@ -10,10 +10,11 @@ import json
 from array import array
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple
 
 from filigree.model.needs import Capability, Condition, Join, Need, Relation, Term
 from filigree.model.package import Package
+from filigree.questions.planning.world import Rules
 
 _KINDS = tuple(Relation)
 _NUMBER_OF = {kind: at for at, kind in enumerate(_KINDS)}
@@ -26,18 +27,6 @@ _ARRAYS = {
     "back_start": "I", "back_ask": "I",
 }  # fmt: skip
 _TEXTS = ("name", "version", "architecture", "source", "text", "asked_name")
-
-
-class Rules(Protocol):
-    """By which rules a package meets what another asks for, or cannot be there with it."""
-
-    def meets(
-        self, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool: ...
-
-    def forbids(
-        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool: ...
 
 
 class Told(NamedTuple):

@@ -17,7 +17,19 @@ class Offered(NamedTuple):
     passed_over: str | None = None
 
 
-class World(Protocol):
+class Rules(Protocol):
+    """By which rules a package meets what another asks for, or cannot be there with it."""
+
+    def meets(
+        self, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool: ...
+
+    def forbids(
+        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool: ...
+
+
+class World(Rules, Protocol):
     """Packages, and the rules of their family."""
 
     def installed(self) -> Sequence[Package]:
@@ -47,14 +59,6 @@ class World(Protocol):
     def successors(self, name: str) -> Sequence[Offered]:
         """What takes the place of a name under another one."""
         ...
-
-    def meets(
-        self, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool: ...
-
-    def forbids(
-        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool: ...
 
     def rivals(self, one: Package, other: Package) -> str | None: ...
 
