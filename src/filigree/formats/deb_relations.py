@@ -9,6 +9,7 @@ operators `<` and `>` mean `<=` and `>=`.
 """
 
 import re
+from functools import lru_cache
 
 from filigree.model.needs import Capability, Comparison, Need, Relation, Term, any_of, terms_of
 
@@ -50,6 +51,7 @@ def parse_needs(text: str, kind: Relation) -> tuple[Need, ...]:
     return tuple(found)
 
 
+@lru_cache(maxsize=1 << 16)
 def parse_term(text: str) -> Term:
     """One term of a group."""
     match = _TERM.fullmatch(text)

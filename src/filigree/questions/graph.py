@@ -64,6 +64,7 @@ class Graph:
         self._by_term: dict[str, list[tuple[Package, Capability]]] = {}
         self._present = [p for p in system.packages if p.state.present]
         self._forward: dict[int, list[Tie]] = {}
+        self._met: dict[tuple[Term, str], list[Package]] = {}
         self._by_path: dict[str, list[Package]] = {}
         self._brought: dict[int, tuple[Capability, ...]] = {}
 
@@ -123,11 +124,19 @@ class Graph:
 
     def _meeting(self, term: Term, asker: Package) -> list[Package]:
         """The packages that meet a term: through a name that they provide, or by owning a path."""
-        met: dict[int, Package] = {}
-        meets = self._system.database.meets
         if asker.state in _NOT_HERE and self._meets_itself(term, asker):
             # What is installed of that name would make room for it.
             return [asker]
+        key = term, asker.architecture
+        found = self._met.get(key)
+        if found is None:
+            # Of whom something is asked counts by its architecture alone.
+            found = self._met[key] = self._present_meeting(term, asker)
+        return found
+
+    def _present_meeting(self, term: Term, asker: Package) -> list[Package]:
+        met: dict[int, Package] = {}
+        meets = self._system.database.meets
         for holder, capability in self._holders.get(term.name, ()):
             if meets(term, asker, holder, capability):
                 met.setdefault(id(holder), holder)
@@ -292,30 +301,9 @@ class _Nodes:
         self, start: Package, kinds: Collection[Relation], depth: int | None
     ) -> Iterator[tuple[int, int, int, Relation, int]]:
         """The same in numbers: who asks, whom, for what, how, and how far away."""
-        web = self._web
         first = self._number(start)
         assert first is not None, "it is offered"
-        passed_over = self._passed_over
-        seen, heard = bytearray(len(web)), set()
-        seen[first] = 1
-        for number in passed_over:
-            seen[number] = 1
-        front, away = [first], 0
-        while front and (depth is None or away < depth):
-            away += 1
-            ahead = []
-            for number in front:
-                for ask in web.met_by(number):
-                    # Whoever asks the same is told already, by the first that meets it.
-                    if ask in heard:
-                        continue
-                    heard.add(ask)
-                    for asker, kind in web.askers(ask):
-                        if not seen[asker] and kind in kinds:
-                            seen[asker] = 1
-                            ahead.append(asker)
-                            yield asker, number, ask, kind, away
-            front = ahead
+        return self._web.reached(first, kinds, self._passed_over, depth)
 
     def _number(self, package: Package) -> int | None:
         """The number of a package that is offered."""
@@ -383,9 +371,7 @@ class _Nodes:
         """Of each name that is offered several times, all but what would be taken."""
         packages: dict[int, Package] = {}
         found: list[int] = []
-        for same in self._web.called.values():
-            if len(same) == 1:
-                continue
+        for same in self._web.offered_again():
             if len({self._web.identity(number) for number in same}) == 1:
                 found += same[1:]
                 continue

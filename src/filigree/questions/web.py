@@ -8,8 +8,10 @@ is by; and back.
 
 import json
 from array import array
+from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
+from itertools import groupby
 from typing import Any, NamedTuple
 
 from filigree.model.needs import Capability, Condition, Join, Need, Relation, Term
@@ -24,7 +26,7 @@ _ARRAYS = {
     "edge_start": "I", "edge_holder": "I", "edge_alternative": "B",
     "named_start": "I", "named_ask": "I",
     "asker_start": "I", "asker": "I", "asker_kind": "B",
-    "back_start": "I", "back_ask": "I",
+    "back_start": "I", "back_ask": "I", "again": "I",
 }  # fmt: skip
 _TEXTS = ("name", "version", "architecture", "source", "text", "asked_name")
 
@@ -135,6 +137,12 @@ class _Loom:
             columns["named_ask"].extend(asks)
         columns["named_start"].append(len(columns["named_ask"]))
         self._turn()
+        same: dict[str, list[int]] = {}
+        for number, name in enumerate(self._names["name"]):
+            same.setdefault(name, []).append(number)
+        for numbers in same.values():
+            if len(numbers) > 1:
+                columns["again"].extend(numbers)
 
     def _turn(self) -> None:
         """The same edges the other way round: from asks to askers, from packages to their asks."""
@@ -198,7 +206,6 @@ class Web:
             column = array(form)
             column.frombytes(blobs[name])
             setattr(self, f"_{name}", column)
-        self.names: list[str] = json.loads(blobs["name"])
 
     _table: "array[int]"
     _offer: "array[int]"
@@ -218,9 +225,15 @@ class Web:
     _asker_kind: "array[int]"
     _back_start: "array[int]"
     _back_ask: "array[int]"
+    _again: "array[int]"
 
     def __len__(self) -> int:
-        return len(self.names)
+        return len(self._table)
+
+    @cached_property
+    def names(self) -> list[str]:
+        """The name of each package."""
+        return list(json.loads(self._blobs["name"]))
 
     @property
     def edges(self) -> int:
@@ -253,11 +266,6 @@ class Web:
         return {name: at for at, name in enumerate(json.loads(self._blobs["asked_name"]))}
 
     @cached_property
-    def _number_by_place(self) -> dict[tuple[int, int], int]:
-        places = zip(self._table, self._offer, strict=True)
-        return {place: number for number, place in enumerate(places)}
-
-    @cached_property
     def called(self) -> dict[str, list[int]]:
         """The numbers of each name."""
         found: dict[str, list[int]] = {}
@@ -265,9 +273,16 @@ class Web:
             found.setdefault(name, []).append(number)
         return found
 
+    def offered_again(self) -> Iterator[list[int]]:
+        """The numbers of each name that is offered more than once."""
+        return (list(same) for _, same in groupby(self._again, key=self.names.__getitem__))
+
     def number(self, table: int, offer: int) -> int | None:
         """The number of an offer, by that of its index and its own in there."""
-        return self._number_by_place.get((table, offer))
+        start = bisect_left(self._table, table)
+        number = bisect_left(self._offer, offer, start, bisect_right(self._table, table))
+        same = number < len(self) and self.place(number) == (table, offer)
+        return number if same else None
 
     def place(self, number: int) -> tuple[int, int]:
         """The number of the index that offers a package, and its own in there."""
@@ -316,6 +331,36 @@ class Web:
         """Every package that asks so, and how."""
         for at in range(self._asker_start[ask], self._asker_start[ask + 1]):
             yield self._asker[at], _KINDS[self._asker_kind[at]]
+
+    def reached(
+        self, first: int, kinds: Iterable[Relation], passed_over: Iterable[int], depth: int | None
+    ) -> Iterator[tuple[int, int, int, Relation, int]]:
+        """Who asks for a package, over any number of steps: each once, what is nearest first.
+
+        Asker, whom it asks, by which ask, how, and how far away; never one of `passed_over`.
+        """
+        wanted = frozenset(_NUMBER_OF[kind] for kind in kinds)
+        seen, heard = bytearray(len(self)), bytearray(len(self._ask_text))
+        for number in (first, *passed_over):
+            seen[number] = 1
+        starts, askers, kind_of = self._asker_start, self._asker, self._asker_kind
+        front, away = [first], 0
+        while front and (depth is None or away < depth):
+            away += 1
+            ahead = []
+            for number in front:
+                for ask in self.met_by(number):
+                    # Whoever asks the same is told already, by the first that meets it.
+                    if heard[ask]:
+                        continue
+                    heard[ask] = 1
+                    for at in range(starts[ask], starts[ask + 1]):
+                        asker = askers[at]
+                        if not seen[asker] and kind_of[at] in wanted:
+                            seen[asker] = 1
+                            ahead.append(asker)
+                            yield asker, number, ask, _KINDS[kind_of[at]], away
+            front = ahead
 
     def asks_of(self, number: int) -> Iterator[tuple[int, Relation]]:
         """Every ask of a package, and how."""
