@@ -1,16 +1,21 @@
 """The kept graph against a plain reading of the same packages; impact against walks."""
 
+from array import array
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
-from filigree.model.needs import Relation, terms_of
+from filigree.model.needs import Capability, Comparison, Need, Relation, Term, terms_of
+from filigree.model.package import Package, State
+from filigree.questions import web as web_module
 from filigree.questions.census import Order, census
 from filigree.questions.graph import HARD
 from filigree.questions.impact import installed_impact
 from filigree.questions.needs import Layout, needed_by, needs
 from filigree.questions.scopes import Chosen, Scope, looking
 from filigree.questions.survey import survey
+from filigree.questions.web import Told, Web, weave
 from filigree.system import open_system
 from tests.conftest import Run
 
@@ -153,3 +158,42 @@ def test_only_what_was_chosen(station: str) -> None:
         chosen = needed_by(system, ["libbrine2"], None, chosen_only=True).records
         assert [r.name for r in chosen] == [r.name for r in every if r.chosen]
         assert chosen
+
+
+class Anything:
+    """Rules by which every version differs."""
+
+    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
+        return term.version == capability.version
+
+    def forbids(self, *_: object) -> bool:
+        return False
+
+
+def hostile(count: int) -> Iterator[Told]:
+    """Everything provides one name, and asks for another version of it than all the others."""
+    for number in range(count):
+        package = Package(f"p{number}", "1", "amd64", "deb", State.AVAILABLE)
+        term = Term("v", Comparison.EQUAL, str(number))
+        need = Need(Relation.REQUIRES, term, f"v (= {number})")
+        yield Told(0, number + 1, package, (need,), (Capability("v", str(count - number)),))
+
+
+def test_an_index_that_would_never_end_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(web_module, "LOOKS", 10_000)
+    with pytest.raises(ValueError, match="more than 10,000 looks"):
+        dict(weave(hostile(200), Anything(), lambda _: ()))
+    web = Web(dict(weave(hostile(90), Anything(), lambda _: ())))
+    assert len(web) == web.needs == 90
+    assert [web.holders(ask) for ask, _ in web.asks_of(30)] == [array("I", [60])]
+
+
+def test_a_graph_that_could_not_be_made_is_a_gap(
+    heron: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(web_module, "LOOKS", 3)
+    with open_system(str(heron)) as system:
+        answer = needed_by(system, ["libbrine2"], None, scope=Scope.AVAILABLE, layout=Layout.FLAT)
+        assert answer.records == []
+        assert any(gap.what == "the graph" for gap in answer.gaps)
+        assert needed_by(system, ["libbrine2"], scope=Scope.AVAILABLE, count=True).exit_status == 3

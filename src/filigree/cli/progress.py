@@ -63,7 +63,7 @@ class WorkLine(Line):
             self.close()
         elif self.due():
             share = f"{now.done / now.total:5.0%}  " if now.total else ""
-            self.write(f"{share}{escaped(now.what)[:60]}: {now.done:,}, kept for the next time")
+            self.write(f"{share}{escaped(now.what)[:60]}: {now.done:,}")
 
 
 class ProgressLine(Line):

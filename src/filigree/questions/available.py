@@ -323,7 +323,7 @@ class Available:
     @cached_property
     def web(self) -> "Web":
         """The graph of all that is offered, kept under the digests of all indexes that it is made of."""
-        from filigree.questions.web import Web
+        from filigree.questions.web import Web, weave
 
         files = [repository.copy.listed for repository, _ in self.tables if repository.copy]
         told = [file.digest or "" for file in files if file is not None]
@@ -331,7 +331,10 @@ class Available:
         key = hashlib.sha256("\n".join(told).encode("utf-8", "surrogateescape")).hexdigest()
         table = self._store.table(BlobTable, key, "the graph", lambda _: self._woven())
         self._opened.append(table)
-        return Web(table.whole())
+        blobs = table.whole()
+        if not blobs:  # it broke off, and that is a gap: nothing is known to be tied to anything
+            blobs = dict(weave((), self._system.database, lambda _: ()))
+        return Web(blobs)
 
     def _woven(self) -> Iterator[tuple[str, bytes]]:
         from filigree.questions.web import Told, weave

@@ -302,7 +302,8 @@ class _Nodes:
     ) -> Iterator[tuple[int, int, int, Relation, int]]:
         """The same in numbers: who asks, whom, for what, how, and how far away."""
         first = self._number(start)
-        assert first is not None, "it is offered"
+        if first is None:  # the graph could not be made: that is a gap
+            return iter(())
         return self._web.reached(first, kinds, self._passed_over, depth)
 
     def _number(self, package: Package) -> int | None:

@@ -11,7 +11,7 @@ from filigree.questions.planning.solver import GivenUp
 from filigree.questions.planning.universe import Ground, Reason
 from filigree.questions.planning.words import Said, say
 from filigree.questions.planning.world import SystemWorld, Waiving
-from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, Working, looking
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
@@ -69,7 +69,13 @@ def obstacles(
         notes = [*lookup.notes, *map(str, matched.unmatched)]
         archives = [p for p in matched.packages if p.state is State.ARCHIVE]
         world = SystemWorld(system, lookup, archives)
-        rows = [_row(system, lookup, world, package) for package in matched.packages]
+        rows: list[ObstacleRow] = []
+        for package in matched.packages:
+            if chosen.working is not None:
+                chosen.working(Working("looking for ways", len(rows), len(matched.packages)))
+            rows.append(_row(system, lookup, world, package))
+        if chosen.working is not None:
+            chosen.working(Working("looking for ways", len(rows), len(rows)))
         summary: dict[str, Any] = {
             "subjects": len(rows),
             "installable": sum(row.installable is True for row in rows),

@@ -18,6 +18,8 @@ from filigree.model.needs import Capability, Condition, Join, Need, Relation, Te
 from filigree.model.package import Package
 from filigree.questions.planning.world import Rules
 
+LOOKS = 20_000_000
+"""So often a need is held against what may meet it; 66,000 packages of a main suite take 113,000."""
 _KINDS = tuple(Relation)
 _NUMBER_OF = {kind: at for at, kind in enumerate(_KINDS)}
 _ARRAYS = {
@@ -61,13 +63,14 @@ def weave(
 ) -> Iterator[tuple[str, bytes]]:
     """The graph as named bytes. `owners` gives index and number of what is offered with a path.
 
-    Of whom something is asked counts by its architecture alone: that is all that rules go by.
+    Of whom something is asked counts by its architecture alone: that is all that rules go by. Raises
+    ValueError where an index is made so that it would never end.
     """
     loom = _Loom(rules)
     for one in told:
         loom.take(one)
     loom.tie(owners)
-    return loom.woven()
+    yield from loom.woven()
 
 
 class _Loom:
@@ -82,6 +85,7 @@ class _Loom:
         self._providers: dict[str, list[tuple[int, Package, Capability]]] = {}
         self._places: dict[tuple[int, int], int] = {}
         self._texts: dict[str, int] = {}
+        self._looks = 0
 
     def take(self, one: Told) -> None:
         """Add a package, and what it asks for."""
@@ -163,7 +167,11 @@ class _Loom:
     def _meeting(
         self, kind: Relation, term: Term, asker: Package, owners: Callable[[str], Iterable[Any]]
     ) -> Iterator[int]:
-        for number, holder, capability in self._providers.get(term.name, ()):
+        providers = self._providers.get(term.name, ())
+        self._looks += len(providers)
+        if self._looks > LOOKS:
+            raise ValueError(f"it takes more than {LOOKS:,} looks to see who meets what")
+        for number, holder, capability in providers:
             if _ties(self._rules, kind, term, asker, holder, capability):
                 yield number
         if term.name.startswith("/") and kind.positive:

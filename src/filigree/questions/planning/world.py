@@ -1,13 +1,18 @@
 """What a plan is made of: what is installed, what could be, and by which rules they go together."""
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
+from itertools import islice
 from typing import Any, NamedTuple, Protocol
 
+from filigree.model.answer import Gap
 from filigree.model.choices import Choice
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package
 from filigree.questions.scopes import INSTALLED, Lookup
 from filigree.system import System
+
+MANY = 5000
+"""So many names are looked at that may meet one need."""
 
 
 class Offered(NamedTuple):
@@ -132,7 +137,10 @@ class SystemWorld:
             names |= {p.name: None for _, p in self._offered.known_as("provides", [name])}
             if name.startswith("/"):
                 names |= {p.name: None for _, p in self._offered.at(name)}
-        for one in names:
+        if len(names) > MANY:
+            what = f"what else would meet a need for {name}"
+            self.system.report(Gap(what, f"{len(names) - MANY:,} more packages than are looked at"))
+        for one in islice(names, MANY):
             yield from (
                 offer
                 for offer in self.versions(one)

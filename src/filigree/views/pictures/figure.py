@@ -28,7 +28,7 @@ _LINES: dict[Relation, tuple[Any, float]] = {
 }
 _INK, _FAINT, _BAD, _OFFER = "#1f2d3a", "#5c6b78", "#b3261e", "#9a6700"
 _CHOSEN, _DEPENDENCY, _SUBJECT = "#2f6f8f", "#a9c4cf", "#d98e04"
-_LONGEST = 26
+_LONGEST, _TITLE = 26, 56
 _AREA = 1400.0
 _SMALLEST = 34.0
 
@@ -70,6 +70,7 @@ _NO_DATE: dict[str, dict[str, Any]] = {"png": {"Software": None}, "svg": {"Date"
 def _title(figure: Any, answer: Answer[NodeRow]) -> None:
     summary = answer.summary
     names = ", ".join(map(escaped, summary["subjects"][:4])) or "nothing"
+    names = names if len(names) <= _TITLE else f"{names[: _TITLE - 1]}…"
     words = f"{summary['packages']:,} packages, {summary['ties']:,} ties"
     if summary["gathered"]:
         words += f"; the smaller of crowded levels are drawn as one ({summary['nodes']} nodes)"
