@@ -311,6 +311,8 @@ RPM = [
          [rpm("a", obsoletes="v")], "add a", "+a=1"),
     Case("what takes a place comes with everything", [rpm("b")], [rpm("a", obsoletes="b")],
          "everything", "+a=1 -b=1"),
+    Case("what takes the place of older ones does not come", [rpm("b=2")],
+         [rpm("a", obsoletes="b < 2")], "everything", "nothing"),
     Case("what is here already takes no place any more", [rpm("a", obsoletes="b")], [rpm("b")],
          "add b", "+b=1"),
     Case("a place is taken from what others need", [rpm("b"), rpm("c", requires="b")],

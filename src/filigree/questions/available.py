@@ -327,6 +327,13 @@ class Available:
 
         files = [repository.copy.listed for repository, _ in self.tables if repository.copy]
         told = [file.digest or "" for file in files if file is not None]
+        # Who holds a path that is needed is told by indexes of paths.
+        told += (
+            f"{file.path} {file.digest}"
+            for repository, _ in self.tables
+            for file in (repository.copy.files if repository.copy else ())
+            if file.kind is IndexKind.PATHS
+        )
         told.append(self._system.family.name + str(self._system.database.architecture))
         key = hashlib.sha256("\n".join(told).encode("utf-8", "surrogateescape")).hexdigest()
         table = self._store.table(BlobTable, key, "the graph", lambda _: self._woven())

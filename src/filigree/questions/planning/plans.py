@@ -11,7 +11,7 @@ from filigree.model.package import Package
 from filigree.questions.meeting import meet
 from filigree.questions.planning.solver import negated
 from filigree.questions.planning.universe import HARD, Ground, Item, Reason, Universe, by_weight
-from filigree.questions.planning.world import Offered, World, place_of
+from filigree.questions.planning.world import Offered, World, place_of, replacements
 
 SECONDS = 60
 """So long a plan is looked for before the search is given up."""
@@ -129,7 +129,7 @@ class Planner:
     def _better(self, package: Package) -> list[Offered]:
         """What the rules would take in the place of an installed package."""
         place = place_of(self.world, package)
-        offers = (*self.world.versions(package.name), *self.world.successors(package.name))
+        offers = (*self.world.versions(package.name), *replacements(self.world, package))
         return [
             one
             for one in offers

@@ -14,7 +14,7 @@ from filigree.model.package import Package
 from filigree.model.package import Reason as Why
 from filigree.questions.meeting import meet
 from filigree.questions.planning.solver import Solver, irreducible, negated
-from filigree.questions.planning.world import Offered, Place, World, place_of
+from filigree.questions.planning.world import Offered, Place, World, place_of, replacements
 
 HARD = (Relation.REQUIRES_FIRST, Relation.REQUIRES)
 _AWAY = (Relation.BREAKS, Relation.CONFLICTS, Relation.OBSOLETES)
@@ -154,7 +154,7 @@ class Universe:
             more = self._later(
                 lambda: (
                     *(o for o in world.versions(place[0]) if place_of(world, o.package) == place),
-                    *world.successors(place[0]),
+                    *replacements(world, package),
                 ),
                 reason,
             )

@@ -6,7 +6,7 @@ from typing import Any, NamedTuple, Protocol
 
 from filigree.model.answer import Gap
 from filigree.model.choices import Choice
-from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.needs import Capability, Need, Relation, Term, terms_of
 from filigree.model.package import Package
 from filigree.questions.scopes import INSTALLED, Lookup
 from filigree.system import System
@@ -62,7 +62,7 @@ class World(Rules, Protocol):
         ...
 
     def successors(self, name: str) -> Sequence[Offered]:
-        """What takes the place of a name under another one."""
+        """What takes the place of a name under another one, of some versions of it at least."""
         ...
 
     def rivals(self, one: Package, other: Package) -> str | None: ...
@@ -172,6 +172,21 @@ class Waiving:
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._world, name)
+
+
+def replacements(world: World, package: Package) -> list[Offered]:
+    """What is offered in the place of a package, under another name."""
+    return [
+        one
+        for one in world.successors(package.name)
+        if any(
+            world.forbids(need.kind, term, one.package, package, capability)
+            for need in world.needs(one.package)
+            if need.kind is Relation.OBSOLETES
+            for term in terms_of(need.condition)
+            for capability in world.capabilities(package)
+        )
+    ]
 
 
 Place = tuple[str, str]
