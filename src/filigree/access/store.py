@@ -20,7 +20,7 @@ from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, words_of
 from filigree.model.repositories import Listed, Offer
 
-VERSION = 5
+VERSION = 6
 _BATCH = 2000
 _UNUSED = 90 * 86400
 """After so many seconds without being asked a table is taken away."""
@@ -387,7 +387,7 @@ class Store:
         """
         if self._folder is None:
             return self._made(kind, ":memory:", where, items)[0]
-        path = os.path.join(self._folder, f"{kind.kind}-{VERSION}-{key.replace(':', '-')}.sqlite")
+        path = self._path(self._folder, kind, key)
         kept = _opened(kind, path)
         if kept is None:
             try:
@@ -399,6 +399,16 @@ class Store:
         for place, why in kept.execute("SELECT place, why FROM gaps"):
             self._report(Gap(f"{where}{place}", why))
         return kind(kept)
+
+    def forget(self, kind: type[Table[Any]], key: str) -> None:
+        """Not to keep a table any longer: it turned out to be damaged."""
+        if self._folder is not None:
+            with contextlib.suppress(OSError):
+                os.unlink(self._path(self._folder, kind, key))
+
+    @staticmethod
+    def _path(folder: str, kind: type[Table[Any]], key: str) -> str:
+        return os.path.join(folder, f"{kind.kind}-{VERSION}-{key.replace(':', '-')}.sqlite")
 
     def _kept_anew(self, kind: type[K], path: str, where: str, items: Any) -> K:
         folder = os.path.dirname(path)

@@ -323,7 +323,7 @@ class Available:
     @cached_property
     def web(self) -> "Web":
         """The graph of all that is offered, kept under the digests of all indexes that it is made of."""
-        from filigree.questions.web import Web, weave
+        from filigree.questions.web import Web, is_whole, weave
 
         files = [repository.copy.listed for repository, _ in self.tables if repository.copy]
         told = [file.digest or "" for file in files if file is not None]
@@ -336,9 +336,14 @@ class Available:
         )
         told.append(self._system.family.name + str(self._system.database.architecture))
         key = hashlib.sha256("\n".join(told).encode("utf-8", "surrogateescape")).hexdigest()
-        table = self._store.table(BlobTable, key, "the graph", lambda _: self._woven())
-        self._opened.append(table)
-        blobs = table.whole()
+        blobs: dict[str, bytes] = {}
+        for _ in range(2):
+            table = self._store.table(BlobTable, key, "the graph", lambda _: self._woven())
+            self._opened.append(table)
+            blobs = table.whole()
+            if not blobs or is_whole(blobs):
+                break
+            self._store.forget(BlobTable, key)
         if not blobs:  # it broke off, and that is a gap: nothing is known to be tied to anything
             blobs = dict(weave((), self._system.database, lambda _: ()))
         return Web(blobs)

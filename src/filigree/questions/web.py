@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from itertools import groupby
 from typing import Any, NamedTuple
+from zlib import crc32
 
 from filigree.model.needs import Capability, Condition, Join, Need, Relation, Term
 from filigree.model.package import Package
@@ -178,12 +179,12 @@ class _Loom:
             yield from (self._places[place] for place in owners(term.name) if place in self._places)
 
     def woven(self) -> Iterator[tuple[str, bytes]]:
-        """Everything as bytes."""
+        """Everything as bytes, and a sum over them."""
         self._names["text"] = list(self._texts)
-        for column, values in self._columns.items():
-            yield column, values.tobytes()
-        for column, words in self._names.items():
-            yield column, json.dumps(words).encode()
+        blobs = {column: values.tobytes() for column, values in self._columns.items()}
+        blobs |= {column: json.dumps(words).encode() for column, words in self._names.items()}
+        yield from blobs.items()
+        yield SUM, _sum_of(blobs)
 
 
 def _ties(
@@ -203,6 +204,21 @@ def _ties(
 
 def _size(size: int | None) -> int:
     return -1 if size is None else min(size, 2**62)
+
+
+SUM = "sum"
+
+
+def _sum_of(blobs: Mapping[str, bytes]) -> bytes:
+    total = 0
+    for name in sorted(blobs.keys() - {SUM}):
+        total = crc32(blobs[name], crc32(name.encode(), total))
+    return total.to_bytes(4, "big")
+
+
+def is_whole(blobs: Mapping[str, bytes]) -> bool:
+    """Whether a graph is as it was when it was made."""
+    return blobs.get(SUM) == _sum_of(blobs)
 
 
 class Web:
