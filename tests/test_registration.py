@@ -70,6 +70,10 @@ class Database:
         return "any"
 
     machines = ("any",)
+    keeping = frozenset()
+
+    def stays(self, package):
+        return False
 
     def fields(self, package):
         return {"line": package.name}
@@ -92,7 +96,6 @@ class Database:
 
 class Family:
     name = "tiny"
-    keeping = frozenset()
     silent_on = {"license": "a line has no room for one"}
     archives = None
 

@@ -85,6 +85,9 @@ class MadeWorld:
             return deb_rules.term_forbids(kind, term, asker, holder, capability, "amd64")
         return rpm_rules.term_forbids(kind, term, asker, holder, capability)
 
+    def stays(self, package: Package) -> bool:
+        return "stays" in package.fields
+
     def machine_of(self, package: Package) -> str:
         if self._is_deb:
             return deb_rules.own_machine(package.architecture, "amd64") or ""

@@ -164,3 +164,37 @@ def test_left_over_and_kept_is_everything_and_chains_are_real(
                 assert all(b in needs[a] for a, b in pairwise(steps))
                 seen += steps[:-1]
             assert len(seen) == len(set(seen)), "the chains share nothing on the way"
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("", set()),
+        ('APT::AutoRemove::RecommendsImportant "false";', {"wished"}),
+        ('Apt { AutoRemove { SuggestsImportant "no"; }; };', {"hinted"}),
+        ('APT::AutoRemove { RecommendsImportant "0"; SuggestsImportant "off"; };', {"wished", "hinted"}),
+        ('APT::AutoRemove::SuggestsImportant "true";', set()),
+    ],
+)  # fmt: skip
+def test_the_systems_own_settings_say_what_keeps(
+    several: str, text: str, expected: set[str]
+) -> None:
+    always = {"loose", "below", "ring1", "ring2"}
+    folder = Path(several) / "etc/apt/apt.conf.d"
+    folder.mkdir(parents=True)
+    (folder / "20keep").write_text(text)
+    (folder / "20keep.save").write_text('APT::AutoRemove::RecommendsImportant "false";')
+    with open_system(several) as system:
+        answer = leftover(system)
+        assert {row.name for row in answer.records} == always | expected
+        assert answer.summary["by_default"]
+
+
+def test_what_is_never_left_over(several: str) -> None:
+    folder = Path(several) / "etc/apt"
+    folder.mkdir(parents=True)
+    (folder / "apt.conf").write_text(
+        'APT { NeverAutoRemove { "^loo"; "("; }; };\nAPT::NeverAutoRemove:: "ring1$";\n'
+    )
+    with open_system(several) as system:
+        assert leftover(system).records == []

@@ -89,7 +89,7 @@ def census(
         str | None,
         typer.Option(
             metavar="KIND,KIND…",
-            help="Which ties keep a package from being left over. Default: the family's own.",
+            help="Which ties keep a package from being left over. Default: the system's own settings.",
             show_default=False,
         ),
     ] = None,

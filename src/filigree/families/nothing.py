@@ -57,6 +57,10 @@ class EmptyDatabase:
         return None
 
     machines: Sequence[str] = ()
+    keeping: frozenset[Relation] = frozenset()
+
+    def stays(self, package: Package) -> bool:  # noqa: ARG002
+        return False
 
     def machine_of(self, package: Package) -> str:
         return package.architecture
@@ -87,7 +91,6 @@ class NoFamily:
     """The family of a root that holds no system."""
 
     name = NAME
-    keeping: frozenset[Relation] = frozenset()
     silent_on: Mapping[str, str] = {}
     archives: ArchiveFamily | None = None
 

@@ -277,6 +277,15 @@ class Database(Records, Protocol):
         """The architectures that the system takes, its own first; none where nothing tells."""
         ...
 
+    @property
+    def keeping(self) -> frozenset[Relation]:
+        """The kinds of ties that keep a dependency in place, by the system's own settings."""
+        ...
+
+    def stays(self, package: Package) -> bool:
+        """Whether a package is never taken for left over, by the system's own settings."""
+        ...
+
     def machine_of(self, package: Package) -> str:
         """The kind of machine that a package is for; what is for any counts as the system's own."""
         ...
@@ -332,11 +341,6 @@ class Family(Protocol):
 
     @property
     def name(self) -> str: ...
-
-    @property
-    def keeping(self) -> frozenset[Relation]:
-        """The kinds of ties that keep a dependency in place, by the family's own default."""
-        ...
 
     @property
     def silent_on(self) -> Mapping[str, str]:

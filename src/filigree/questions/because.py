@@ -118,13 +118,13 @@ def _row(system: System, graph: Graph, package: Package, limit: int) -> BecauseR
         return row(Standing.NEEDED, _count(chains, limit), chains)
     if package.protected:
         return row(Standing.PROTECTED, "it is protected, and no chosen package needs it", [])
-    default = system.family.keeping
+    default = system.database.keeping
     for kind in _WEAK:
         chains = _chains(graph, package, HARD | {kind}, limit + 1)
         if chains:
             words = f"it is only {_VERBS[kind]}: nothing that was chosen requires it"
             if kind not in default:
-                words += "; by this family's default that does not keep it"
+                words += "; by this system's settings that does not keep it"
             return row(Standing.WISHED, words, chains)
     askers = [tie.asker for tie in graph.reverse(package) if tie.need.kind in HARD]
     if askers:

@@ -35,12 +35,12 @@ class LeftoverRow:
 def leftover(
     system: System, kinds: frozenset[Relation] | None = None, leaf: bool = False
 ) -> Answer[LeftoverRow]:
-    """What no chosen package stands on by ties of these kinds (None: by the family's own default).
+    """What no chosen package stands on by ties of these kinds (None: by the system's own settings).
 
     Of packages whose reason is not on record it is not known that they were not chosen: they stay, and
     what stands below them. With `leaf` only what nothing needs at all.
     """
-    kinds = system.family.keeping if kinds is None else kinds
+    kinds = system.database.keeping if kinds is None else kinds
     world = SystemWorld(system)
     together = Together(world, world.installed())
     loose = together.loose(kinds)
@@ -101,6 +101,6 @@ def _summary(
         "leaves": sum(row.leaf for row in rows),
         "islands": sum(row.island for row in rows),
         "kinds": sorted(kind.value for kind in kinds),
-        "by_default": kinds == system.family.keeping,
+        "by_default": kinds == system.database.keeping,
         "reasons_unknown": reasons[None],
     }

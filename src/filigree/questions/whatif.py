@@ -174,7 +174,7 @@ def _row(change: Change) -> WhatifRow:
 
 def _left_over(system: System, world: SystemWorld, outcome: Outcome) -> Iterator[WhatifRow]:
     """What only those needed that go."""
-    kinds = system.family.keeping
+    kinds = system.database.keeping
     before = Together(world, world.installed())
     loose = {id(p) for p in before.loose(kinds)}
     askers: dict[int, dict[str, None]] = {}

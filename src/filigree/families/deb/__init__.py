@@ -9,7 +9,6 @@ from filigree.families.deb.places import STATUS, STATUS_PARTS
 from filigree.families.protocol import ArchiveFamily, Family, Report
 from filigree.formats.deb_versions import compare_versions
 from filigree.formats.version_parts import split_version
-from filigree.model.needs import Relation
 from filigree.model.package import VersionParts
 
 
@@ -17,9 +16,6 @@ class DebFamily:
     """Packages recorded in stanzas, their paths in lists, their digests beside those."""
 
     name = "deb"
-    keeping = frozenset({
-        Relation.REQUIRES_FIRST, Relation.REQUIRES, Relation.RECOMMENDS, Relation.SUGGESTS,
-    })  # fmt: skip
     silent_on: Mapping[str, str] = {
         "size": "this family's database does not record the size of a file",
         "mode": "this family's database records no mode, but for declared overrides",

@@ -1,5 +1,6 @@
 """The installed packages of a `deb` system, read afresh from the root."""
 
+import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
@@ -10,7 +11,13 @@ from filigree.access.jail import Jail
 from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
 from filigree.families.deb.needs import own_machine, rivals, term_forbids, term_is_met
-from filigree.families.deb.policy import Policy, read_policy
+from filigree.families.deb.policy import (
+    Policy,
+    keeping,
+    never_left_over,
+    read_policy,
+    read_settings,
+)
 from filigree.families.deb.stanza import (
     NotAPackage,
     capabilities_told,
@@ -288,6 +295,21 @@ class DebDatabase:
 
     def rivals(self, one: Package, other: Package) -> str | None:
         return rivals(one, other, self.architecture)
+
+    @cached_property
+    def _settings(self) -> tuple[dict[str, str], dict[str, list[str]]]:
+        return read_settings(self._jail, self._report)
+
+    @cached_property
+    def keeping(self) -> frozenset[Relation]:
+        return keeping(self._settings[0])
+
+    @cached_property
+    def _never_left(self) -> re.Pattern[str] | None:
+        return never_left_over(self._settings[1])
+
+    def stays(self, package: Package) -> bool:
+        return self._never_left is not None and bool(self._never_left.search(package.name))
 
     def machine_of(self, package: Package) -> str:
         return own_machine(package.architecture, self.architecture) or ""

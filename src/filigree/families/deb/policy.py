@@ -2,7 +2,7 @@
 
 import fnmatch
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -11,6 +11,7 @@ from filigree.families.deb import places
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
+from filigree.formats.deb_configuration import read_configuration, read_lists
 from filigree.formats.deb_layout import (
     Override,
     PathRule,
@@ -20,6 +21,7 @@ from filigree.formats.deb_layout import (
 )
 from filigree.model.answer import Gap
 from filigree.model.files import Relocation
+from filigree.model.needs import Relation
 
 
 @dataclass(frozen=True)
@@ -78,6 +80,50 @@ def _path_rules(jail: Jail, report: Report) -> Iterable[PathRule]:
     ]
     for file in (*files, places.CONFIGURATION):
         yield from read_path_rules(read_or_report(jail, file, report))
+
+
+_PART = re.compile(r"[A-Za-z0-9_-]+(?:\.conf)?")
+
+
+def read_settings(jail: Jail, report: Report) -> tuple[dict[str, str], dict[str, list[str]]]:
+    """The settings of the package manager, and its lists, by their names in small letters."""
+    settings: dict[str, str] = {}
+    lists: dict[str, list[str]] = {}
+    parts = names_in(jail, places.SETTINGS_PARTS, report)
+    files = [f"{places.SETTINGS_PARTS}/{name}" for name in parts if _PART.fullmatch(name)]
+    for file in (*files, places.SETTINGS):
+        data = read_or_report(jail, file, report)
+        settings |= read_configuration(data)
+        for name, values in read_lists(data).items():
+            lists.setdefault(name, []).extend(values)
+    return settings, lists
+
+
+_OFF = ("0", "no", "false", "without", "off", "disable")
+
+
+def keeping(settings: Mapping[str, str]) -> frozenset[Relation]:
+    """The kinds of ties that keep a dependency in place: what is recommended and suggested does, unless
+    the settings say no."""
+    wishes = {"recommends": Relation.RECOMMENDS, "suggests": Relation.SUGGESTS}
+    found = {
+        kind
+        for name, kind in wishes.items()
+        if settings.get(f"apt::autoremove::{name}important", "true").lower() not in _OFF
+    }
+    return frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES, *found})
+
+
+def never_left_over(lists: Mapping[str, list[str]]) -> re.Pattern[str] | None:
+    """The names that are never taken for left over; a pattern that does not parse counts for nothing."""
+    parts = []
+    for text in lists.get("apt::neverautoremove", ()):
+        try:
+            re.compile(text)
+        except re.error:
+            continue
+        parts.append(f"(?:{text})")
+    return re.compile("|".join(parts)) if parts else None
 
 
 def _tell(damages: Iterable[Damage], path: str, report: Report) -> None:

@@ -10,11 +10,11 @@ from filigree.access.jail import Jail
 from filigree.families.deb import places
 from filigree.families.deb.choosing import Pin
 from filigree.families.deb.copies import SCHEME, Copies, Signed
+from filigree.families.deb.policy import read_settings
 from filigree.families.indexes import Keys
 from filigree.families.looking import names_in, os_release, read_or_report
 from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, Own, Report
 from filigree.formats.damage import Damage
-from filigree.formats.deb_configuration import read_configuration
 from filigree.formats.deb_preferences import (
     Preference,
     read_preferences,
@@ -27,7 +27,6 @@ from filigree.model.answer import Gap
 from filigree.model.repositories import IndexCopy, Refreshed, Repository, SealVerdict
 
 _FINGERPRINT = re.compile(r"(?:0x)?([0-9A-Fa-f]{16,64})!?")
-_PART = re.compile(r"[A-Za-z0-9_.-]+")
 
 
 class DebRepositories:
@@ -178,11 +177,7 @@ class DebRepositories:
     @cached_property
     def _default_release(self) -> Preference | None:
         """The release that is preferred where no preference says otherwise."""
-        settings: dict[str, str] = {}
-        parts = names_in(self._jail, places.SETTINGS_PARTS, self._report)
-        files = [f"{places.SETTINGS_PARTS}/{name}" for name in parts if _PART.fullmatch(name)]
-        for file in (*files, places.SETTINGS):
-            settings |= read_configuration(read_or_report(self._jail, file, self._report))
+        settings, _ = read_settings(self._jail, self._report)
         text = settings.get("apt::default-release")
         return Preference(("*",), 990, release_conditions(text)) if text else None
 

@@ -9,7 +9,6 @@ from filigree.families.rpm.archive import RpmArchives
 from filigree.families.rpm.database import RpmDatabase, database_paths
 from filigree.formats.rpm_versions import compare_versions
 from filigree.formats.version_parts import split_version
-from filigree.model.needs import Relation
 from filigree.model.package import VersionParts
 
 
@@ -17,9 +16,6 @@ class RpmFamily:
     """Packages recorded as whole headers, in one of three containers."""
 
     name = "rpm"
-    keeping = frozenset({
-        Relation.REQUIRES_FIRST, Relation.REQUIRES, Relation.RECOMMENDS, Relation.SUPPLEMENTS,
-    })  # fmt: skip
     silent_on: Mapping[str, str] = {}
     archives: ArchiveFamily | None = RpmArchives()
 

@@ -241,6 +241,13 @@ class RpmDatabase:
     def _only_added(self) -> frozenset[str]:
         return frozenset((*_ADDED, *main_words(self._jail, self._report, "installonlypkgs")))
 
+    keeping = frozenset({
+        Relation.REQUIRES_FIRST, Relation.REQUIRES, Relation.RECOMMENDS, Relation.SUPPLEMENTS,
+    })  # fmt: skip
+
+    def stays(self, package: Package) -> bool:  # noqa: ARG002
+        return False
+
     def machine_of(self, package: Package) -> str:
         return machine_of(package.architecture, self.architecture)
 

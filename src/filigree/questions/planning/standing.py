@@ -95,7 +95,10 @@ class Together:
 
     def loose(self, kinds: Collection[Relation], more: Iterable[Package] = ()) -> list[Package]:
         """What nothing that was chosen, or is protected, or is among `more`, stands on."""
-        kept = self.kept(kinds, (*filter(is_root, self.packages), *more))
+        roots = (
+            p for p in self.packages if is_root(p) or (p.state.present and self._world.stays(p))
+        )
+        kept = self.kept(kinds, (*roots, *more))
         return [package for package in self.packages if id(package) not in kept]
 
 

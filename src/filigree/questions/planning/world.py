@@ -69,6 +69,10 @@ class World(Rules, Protocol):
 
     def machine_of(self, package: Package) -> str: ...
 
+    def stays(self, package: Package) -> bool:
+        """Whether a package is never taken for left over."""
+        ...
+
 
 class SystemWorld:
     """The world of one system: what is on record, what its repositories offer, and archives given."""
@@ -87,6 +91,7 @@ class SystemWorld:
         self.forbids = system.database.forbids
         self.rivals = system.database.rivals
         self.machine_of = system.database.machine_of
+        self.stays = system.database.stays
 
     def installed(self) -> Sequence[Package]:
         return [p for p in self.system.packages if p.state.present]

@@ -44,7 +44,7 @@ def screen(answer: Answer[LeftoverRow], ink: Ink, options: dict[str, Any]) -> It
         if summary["islands"]:
             parts.append(f", {summary['islands']:,} in circles that keep themselves")
     yield from closing(ink, *parts)
-    default = ", as this family does by itself" if summary["by_default"] else ""
+    default = ", by this system's own settings" if summary["by_default"] else ""
     kinds = ", ".join(kind.replace("-", " ") for kind in summary["kinds"])
     yield from ink.flowed(line(Piece(f"What counts: {kinds}{default}.", Style.FAINT)))
     if summary["reasons_unknown"]:
