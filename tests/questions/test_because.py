@@ -98,6 +98,17 @@ def test_what_is_not_installed(heron: Path) -> None:
     assert row.chains[0].steps[0].kind is Relation.RECOMMENDS
 
 
+def test_what_is_not_installed_is_found_unasked(heron: Path, several: str) -> None:
+    (row,) = why(str(heron), "kittiwake")
+    assert row.standing is Standing.NOT_INSTALLED
+    assert chains(row) == ["tidegauge kittiwake"]
+    # Without any repository the name alone does.
+    (row,) = why(several, "nothing")
+    assert chains(row) == ["chosen2 nothing"]
+    assert (row.version, row.standing) == ("", Standing.NOT_INSTALLED)
+    assert why(several, "nobody-names-this") == []
+
+
 def test_at_curlew_what_is_wanted_backwards_keeps_too(curlew: Path) -> None:
     (row,) = why(str(curlew), "libbrine2")
     assert row.standing is Standing.NEEDED

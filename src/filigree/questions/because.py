@@ -6,13 +6,13 @@ from enum import StrEnum
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.model.needs import Relation
+from filigree.model.needs import Condition, Relation, terms_of
 from filigree.model.package import Package, Reason, State
 from filigree.questions.graph import HARD, Graph, Tie
 from filigree.questions.planning.standing import BACKWARDS, is_root
 from filigree.questions.planning.world import SystemWorld
 from filigree.questions.scopes import EVERYTHING, Chosen, Scope, looking
-from filigree.questions.subjects import match_subjects
+from filigree.questions.subjects import Unmatched, is_path, match_subjects
 from filigree.system import System
 
 CHAINS = 3
@@ -77,14 +77,19 @@ def because(
 ) -> Answer[BecauseRow]:
     """The chains from chosen packages to the subjects, at most `limit` of each.
 
-    For what is not installed: who recommends or suggests it. Bad news where nothing that was chosen
+    For what is not installed: who recommends or suggests it; it is looked up among what is offered, and
+    else by its name alone. Bad news where nothing that was chosen
     stands on a subject that is installed, or a subject is unknown.
     """
     with looking(system, scope, chosen) as lookup:
         matched = match_subjects(system, subjects, lookup)
-        notes = [*lookup.notes, *map(str, matched.unmatched)]
         graph = Graph(system)
         rows = [_row(system, graph, package, limit) for package in matched.packages]
+        unmatched = matched.unmatched
+        if scope is Scope.INSTALLED and unmatched:
+            more, unmatched = _elsewhere(system, unmatched, limit, chosen)
+            rows += more
+        notes = [*lookup.notes, *map(str, unmatched)]
         summary: dict[str, Any] = {
             standing.value.replace("-", "_"): sum(row.standing is standing for row in rows)
             for standing in Standing
@@ -206,11 +211,31 @@ def _down(below: dict[int, Tie], first: Tie, package: Package) -> list[Tie]:
     return chain
 
 
+def _elsewhere(
+    system: System, unmatched: Sequence[Unmatched], limit: int, chosen: Chosen
+) -> tuple[list[BecauseRow], list[Unmatched]]:
+    """Of subjects that are not installed those of which something can be said, and the others."""
+    rows, rest = [], []
+    with looking(system, Scope.AVAILABLE, chosen._replace(quiet=True, addresses=())) as lookup:
+        for one in unmatched:
+            found = match_subjects(system, [one.subject], lookup).packages
+            if not found and one.subject.isprintable() and not is_path(one.subject):
+                named = Package(one.subject, "", "", system.family.name, State.NOT_INSTALLED)
+                row = _not_here(system, named, limit)
+                if row.chains:
+                    rows.append(row)
+                    continue
+            rows += (_not_here(system, package, limit) for package in found)
+            rest += [] if found else [one]
+    return rows, rest
+
+
 def _not_here(system: System, package: Package, limit: int) -> BecauseRow:
     """Who among the installed asks for something that is not there."""
     world = SystemWorld(system)
-    capabilities = world.capabilities(package)
-    names = {capability.name for capability in capabilities} | {package.name}
+    names = {package.name}
+    if package.state is not State.NOT_INSTALLED:
+        names |= {capability.name for capability in world.capabilities(package)}
     found: list[tuple[Package, Relation, str]] = []
     for asker in world.installed():
         for need in world.needs(asker):
@@ -237,7 +262,5 @@ def _not_here(system: System, package: Package, limit: int) -> BecauseRow:
     )  # fmt: skip
 
 
-def _names(condition: Any) -> set[str]:
-    from filigree.model.needs import terms_of
-
+def _names(condition: Condition) -> set[str]:
     return {term.name for term in terms_of(condition)}

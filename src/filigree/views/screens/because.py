@@ -24,7 +24,7 @@ def screen(answer: Answer[BecauseRow], ink: Ink, options: dict[str, Any]) -> Ite
     for row in answer.records:
         yield from ink.flowed(
             line(
-                Piece(row.subject, Style.TITLE), f" {row.version}: ",
+                Piece(row.subject, Style.TITLE), f" {row.version}".rstrip(), ": ",
                 Piece(row.words, _STYLES[row.standing]),
             ),
             4,
