@@ -200,8 +200,8 @@ class _Picture:
             if node.package is not None:
                 node.label = next(labels)
             elif node.members:
-                who = "needed" if node.side is Side.NEEDS else "askers"
-                node.label = f"{len(node.members):,} more {who}, {node.depth} away"
+                who = "more" if node.side is Side.NEEDS else "askers"
+                node.label = f"{len(node.members):,} {who}, {node.depth} away"
             else:
                 node.label = node.text
         return [self._row(node) for node in self.nodes]
