@@ -22,6 +22,8 @@ class MadeWorld:
     """Packages that are there, and packages that are offered; each with why the rules pass it over."""
 
     def __init__(self, here: Sequence[Package], offered: Sequence[Package | Offered] = ()) -> None:
+        self._asked: dict[int, Sequence[Need]] = {}
+        self._provided: dict[int, Sequence[Capability]] = {}
         self.here = list(here)
         self.offered = [one if isinstance(one, Offered) else Offered(one) for one in offered]
         family = (*self.here, *(one.package for one in self.offered))[0].family
@@ -34,6 +36,11 @@ class MadeWorld:
         return self.here
 
     def needs(self, package: Package) -> Sequence[Need]:
+        if id(package) not in self._asked:
+            self._asked[id(package)] = self._needs(package)
+        return self._asked[id(package)]
+
+    def _needs(self, package: Package) -> Sequence[Need]:
         if self._is_deb:
             return needs_of(package)
         found = list(rpm_needs(lambda kind: _told(package, kind)))
@@ -41,6 +48,11 @@ class MadeWorld:
         return [one for one in found if isinstance(one, Need)]
 
     def capabilities(self, package: Package) -> Sequence[Capability]:
+        if id(package) not in self._provided:
+            self._provided[id(package)] = self._capabilities(package)
+        return self._provided[id(package)]
+
+    def _capabilities(self, package: Package) -> Sequence[Capability]:
         if self._is_deb:
             return capabilities_of(package)
         return rpm_capabilities(lambda kind: _told(package, kind), package)

@@ -292,30 +292,46 @@ class Planner:
 
     def _losses(self, gone: Sequence[Item], final: Sequence[Item]) -> Iterator[Change]:
         """What goes, each with what forces it: from what was asked for outwards, never in a circle."""
-        left = list(gone)
+        left = {id(item): item for item in gone}
         there = {id(item) for item in (*final, *gone)}
+        asking: dict[str, list[Item]] = {}
+        for item in gone:
+            for need in self.world.needs(item.package):
+                if need.kind in HARD:
+                    for term in terms_of(need.condition):
+                        asking.setdefault(term.name, []).append(item)
+        paths = {name for name in asking if name.startswith("/")}
+        suspects = list(gone)
         while left:
-            causes: dict[int, tuple[str, bool, bool]] = {}
-            for item in left:
-                by = self._replaced_by(item, final)
-                forced = self._missed(item, there)
-                if id(item.package) in self._dropped:
-                    causes[id(item)] = "asked for", True, by is not None
-                elif by is not None:
-                    causes[id(item)] = f"{by.name} takes its place", False, True
-                elif forced is not None:
-                    causes[id(item)] = f"it needs {forced.text}, which would be gone", False, False
+            causes = {id(i): cause for i in suspects if (cause := self._cause(i, final, there))}
             if not causes:
-                stood = {id(i): self._who_stands_against(i, final) for i in left}
+                stood = {key: self._who_stands_against(i, final) for key, i in left.items()}
                 causes = {key: (words, False, False) for key, words in stood.items() if words}
             if not causes:
-                causes = {id(i): ("it cannot stay beside the rest", False, False) for i in left}
-            for item in left:
-                if id(item) in causes:
-                    reason, asked, replaced = causes[id(item)]
-                    yield Change(Action.DROP, item.package, None, reason, asked, replaced)
-            left = [item for item in left if id(item) not in causes]
-            there = {id(item) for item in (*final, *left)}
+                causes = dict.fromkeys(left, ("it cannot stay beside the rest", False, False))
+            explained = [left.pop(key) for key in causes]
+            for item in explained:
+                yield Change(Action.DROP, item.package, None, *causes[id(item)])
+            there.difference_update(causes)
+            names = {c.name for i in explained for c in self.world.capabilities(i.package)} | paths
+            nearby = {id(item): item for name in names for item in asking.get(name, ())}
+            suspects = [item for key, item in left.items() if key in nearby]
+
+    def _cause(
+        self, item: Item, final: Sequence[Item], there: Collection[int]
+    ) -> tuple[str, bool, bool] | None:
+        """Why something goes, whether it was asked to, and whether another takes its place."""
+        by = self._replaced_by(item, final)
+        if id(item.package) in self._dropped:
+            return "asked for", True, by is not None
+        if by is not None:
+            return f"{by.name} takes its place", False, True
+        forced = self._missed(item, there)
+        return (
+            None
+            if forced is None
+            else (f"it needs {forced.text}, which would be gone", False, False)
+        )
 
     def _is_same(self, one: Package, other: Package) -> bool:
         """Whether one version takes the other's place."""

@@ -5,7 +5,7 @@ what is offered for a need once nothing installed meets it in that plan. A claus
 only be missing where it would hold anyway, so that "there is no way" is as sound as a plan is.
 """
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -189,22 +189,28 @@ class Universe:
             for item in self.items
             if item.here and item.literal not in self._gone and not self.solver.value(item.literal)
         ]
-        for item in lost:
+        queue = list(lost)
+        while queue:
+            item = queue.pop()
+            if item.literal in self._gone:
+                continue
             self._gone.add(item.literal)
             for capability in self.world.capabilities(item.package):
-                self._hear(capability.name)
+                queue += self._hear(capability.name)
             for path in sorted(self._asked_paths):
                 if any(owner is item.package for owner in self.world.owners(path)):
                     self._asked_paths.discard(path)
-                    self._hear(path)
+                    queue += self._hear(path)
         return bool(lost)
 
-    def _hear(self, name: str) -> None:
-        """Take what the installed packages need of a name into account."""
+    def _hear(self, name: str) -> Iterator[Item]:
+        """Take what the installed packages need of a name into account; who will likely go comes back."""
         for asker, need in self._asked.pop(name, ()):
             if (id(asker), id(need)) not in self._told:
                 self._told.add((id(asker), id(need)))
-                self._ask(asker, need)
+                wanted = self._ask(asker, need)
+                if wanted and not self._present.difference(self._gone).intersection(wanted):
+                    yield asker
 
     def not_looked_at(self) -> list[int]:
         """The literals of what no plan has turned to yet."""
@@ -326,16 +332,17 @@ class Universe:
                 continue
             self._clash(item, need, other)
 
-    def _ask(self, item: Item, need: Need) -> None:
+    def _ask(self, item: Item, need: Need) -> list[int]:
         reason = Reason(Ground.NEED, item.package, need)
         if item.here and not self._is_true(need.condition, item):
             self.broken.append(reason)
-            return
+            return []
         wanted = self.wanted(item, need, reason)
         self.require([negated(item.literal), *wanted], reason)
         self.solver.demand(item.literal, wanted)
         if not item.here and not self._present.intersection(wanted):
             self._likely += wanted[:1]
+        return wanted
 
     def wanted(self, item: Item, need: Need, reason: Reason) -> list[int]:
         """The literals of which one at least meets a need of a package."""
