@@ -78,6 +78,7 @@ class Universe:
         self._pending: dict[int, Callable[[], None]] = {}
         self._asked: dict[str, list[tuple[Item, Need]]] = {}
         self._likely: list[int] = []
+        self._against_rules: set[int] = set()
         self._asked_paths: set[str] = set()
         self._told: set[tuple[int, int]] = set()
         self._gone: set[int] = set()
@@ -209,7 +210,8 @@ class Universe:
             if (id(asker), id(need)) not in self._told:
                 self._told.add((id(asker), id(need)))
                 wanted = self._ask(asker, need)
-                if wanted and not self._present.difference(self._gone).intersection(wanted):
+                if wanted and all(lit in self._gone or lit not in self._present for lit in wanted):
+                    self._look_at(lit for lit in wanted if lit not in self._against_rules)
                     yield asker
 
     def not_looked_at(self) -> list[int]:
@@ -405,6 +407,7 @@ class Universe:
         The first is for what the rules take, the second for what they pass over.
         """
         taken, passed = self.solver.variable(), self.solver.variable()
+        self._against_rules.add(passed)
         self.require([negated(passed), negated(self.rules)], reason)
         known: list[Offered] = []
 
