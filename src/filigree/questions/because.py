@@ -7,9 +7,9 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Condition, Relation, terms_of
-from filigree.model.package import Package, Reason, State
+from filigree.model.package import Package, Reason, State, was_chosen
 from filigree.questions.graph import HARD, Graph, Tie
-from filigree.questions.planning.standing import BACKWARDS, is_root
+from filigree.questions.planning.standing import BACKWARDS
 from filigree.questions.planning.world import SystemWorld
 from filigree.questions.scopes import EVERYTHING, Chosen, Scope, looking
 from filigree.questions.subjects import Unmatched, is_path, match_subjects
@@ -184,7 +184,7 @@ def _shortest(
                 if asker is package or id(asker) in below or id(asker) in used:
                     continue
                 below[id(asker)] = tie
-                if is_root(asker) and asker.reason is not Reason.DEPENDENCY:
+                if was_chosen(asker):
                     return _down(below, tie, package)
                 ahead.append(asker)
         front = ahead

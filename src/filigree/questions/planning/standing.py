@@ -5,7 +5,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from filigree.model.needs import Need, Relation, Term
-from filigree.model.package import Package, Reason
+from filigree.model.package import Package, was_chosen
 from filigree.questions.meeting import meet
 from filigree.questions.planning.world import World
 
@@ -104,7 +104,7 @@ class Together:
 
 def is_root(package: Package) -> bool:
     """Whether a package needs nothing else to stay: it was chosen, as far as is known, or protected."""
-    return package.state.present and (package.reason is not Reason.DEPENDENCY or package.protected)
+    return package.state.present and (was_chosen(package) or package.protected)
 
 
 def parts(  # noqa: PLR0912 - one loop that keeps its own stack

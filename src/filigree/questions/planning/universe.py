@@ -66,8 +66,6 @@ class Universe:
         self.world = world
         self.solver = Solver()
         self.items: list[Item] = []
-        self.broken: list[Reason] = []
-        """What is wrong among the installed already: no plan has to mend it."""
         self._reasons: dict[int, Reason] = {}
         self._against_it: dict[int, list[Reason]] = {}
         self._of: dict[int, Item] = {}
@@ -313,9 +311,7 @@ class Universe:
             self._forbid(item, need, need.condition)
             return
         reason = Reason(Ground.CLASH, item.package, need)
-        if item.here and self._is_true(need.condition, item):
-            self.broken.append(reason)
-        else:
+        if not (item.here and self._is_true(need.condition, item)):
             truth = self._truth(item, need.condition, reason)
             self.require([negated(item.literal), negated(truth)], reason)
 
@@ -337,7 +333,7 @@ class Universe:
     def _ask(self, item: Item, need: Need) -> list[int]:
         reason = Reason(Ground.NEED, item.package, need)
         if item.here and not self._is_true(need.condition, item):
-            self.broken.append(reason)
+            # It is broken already: no plan has to mend it.
             return []
         wanted = self.wanted(item, need, reason)
         self.require([negated(item.literal), *wanted], reason)
