@@ -116,9 +116,9 @@ def test_hostile_names_stay_names(heron: Path) -> None:
 
 
 @pytest.mark.parametrize("ending", ["png", "svg", "dot", "gv", "graphml", "json"])
-def test_the_program_draws(run: Run, heron: Path, tmp_path: Path, ending: str) -> None:
+def test_the_program_draws(call: Run, heron: Path, tmp_path: Path, ending: str) -> None:
     file = tmp_path / f"picture.{ending}"
-    done = run("draw", "tidegauge", "--kinds", "all", "--root", str(heron), "--into", str(file))
+    done = call("draw", "tidegauge", "--kinds", "all", "--root", str(heron), "--into", str(file))
     assert (done.returncode, done.stderr) == (0, "")
     content = file.read_bytes()
     match ending:
