@@ -208,4 +208,17 @@ def test_what_is_never_left_over(several: str) -> None:
         'APT { NeverAutoRemove { "^loo"; "("; }; };\nAPT::NeverAutoRemove:: "ring1$";\n'
     )
     with open_system(several) as system:
-        assert leftover(system).records == []
+        answer = leftover(system)
+        assert answer.records == []
+        assert [gap.what for gap in answer.gaps] == ["which packages are never left over by ("]
+
+
+@pytest.mark.parametrize("pattern", ["(a+)+$", "(a|a)*b", "a*a*a*a*b", r"(a)\1*", "(?=a*)b"])
+def test_a_pattern_that_could_take_without_end_is_a_gap(deb_root: DebRoot, pattern: str) -> None:
+    deb_root.package("a" * 60)
+    automatic(deb_root, "a" * 60)
+    deb_root.write("/etc/apt/apt.conf", f'APT::NeverAutoRemove:: "{pattern}";\n')
+    with open_system(deb_root.path) as system:
+        answer = leftover(system)
+        assert [row.name for row in answer.records] == ["a" * 60]
+        assert [gap.why for gap in answer.gaps] == ["it could take without end"]

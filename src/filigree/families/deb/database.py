@@ -12,6 +12,7 @@ from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
 from filigree.families.deb.needs import own_machine, rivals, term_forbids, term_is_met
 from filigree.families.deb.policy import (
+    NAME_LIMIT,
     Policy,
     keeping,
     never_left_over,
@@ -305,11 +306,12 @@ class DebDatabase:
         return keeping(self._settings[0])
 
     @cached_property
-    def _never_left(self) -> re.Pattern[str] | None:
-        return never_left_over(self._settings[1])
+    def _never_left(self) -> tuple[re.Pattern[str], ...]:
+        return never_left_over(self._settings[1], self._report)
 
     def stays(self, package: Package) -> bool:
-        return self._never_left is not None and bool(self._never_left.search(package.name))
+        name = package.name
+        return len(name) <= NAME_LIMIT and any(one.search(name) for one in self._never_left)
 
     def machine_of(self, package: Package) -> str:
         return own_machine(package.architecture, self.architecture) or ""

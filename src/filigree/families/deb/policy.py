@@ -114,16 +114,30 @@ def keeping(settings: Mapping[str, str]) -> frozenset[Relation]:
     return frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES, *found})
 
 
-def never_left_over(lists: Mapping[str, list[str]]) -> re.Pattern[str] | None:
-    """The names that are never taken for left over; a pattern that does not parse counts for nothing."""
-    parts = []
+_AGAIN = re.compile(r"[*+{]")
+_NESTED = re.compile(r"\)[*+?{]|\\[1-9]|\(\?")
+AGAIN_LIMIT, NAME_LIMIT = 3, 100
+
+
+def never_left_over(lists: Mapping[str, list[str]], report: Report) -> tuple[re.Pattern[str], ...]:
+    """The names that are never taken for left over.
+
+    A pattern that does not parse, or could be tried on a name without end, is reported and left out.
+    """
+    found = []
     for text in lists.get("apt::neverautoremove", ()):
-        try:
-            re.compile(text)
-        except re.error:
+        if _NESTED.search(text) or len(_AGAIN.findall(text)) > AGAIN_LIMIT:
+            report(
+                Gap(f"which packages are never left over by {text}", "it could take without end")
+            )
             continue
-        parts.append(f"(?:{text})")
-    return re.compile("|".join(parts)) if parts else None
+        try:
+            found.append(re.compile(text))
+        except re.error as error:
+            report(
+                Gap(f"which packages are never left over by {text}", f"it does not parse: {error}")
+            )
+    return tuple(found)
 
 
 def _tell(damages: Iterable[Damage], path: str, report: Report) -> None:

@@ -11,7 +11,7 @@ from filigree.model.package import Package
 from filigree.questions.meeting import meet
 from filigree.questions.planning.solver import negated
 from filigree.questions.planning.universe import HARD, Ground, Item, Reason, Universe, by_weight
-from filigree.questions.planning.world import Offered, World, place_of, replacements
+from filigree.questions.planning.world import Offered, World, in_place_of, place_of
 
 SECONDS = 60
 """So long a plan is looked for before the search is given up."""
@@ -128,14 +128,11 @@ class Planner:
 
     def _better(self, package: Package) -> list[Offered]:
         """What the rules would take in the place of an installed package."""
-        place = place_of(self.world, package)
-        offers = (*self.world.versions(package.name), *replacements(self.world, package))
+        here = package.name, package.version
         return [
             one
-            for one in offers
-            if one.passed_over is None
-            and (one.package.name != package.name or place_of(self.world, one.package) == place)
-            and (one.package.name != package.name or one.package.version != package.version)
+            for one in in_place_of(self.world, package)
+            if one.passed_over is None and (one.package.name, one.package.version) != here
         ]
 
     def _losses_are_told(self) -> list[int]:

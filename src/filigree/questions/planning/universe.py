@@ -14,7 +14,7 @@ from filigree.model.package import Package
 from filigree.model.package import Reason as Why
 from filigree.questions.meeting import meet
 from filigree.questions.planning.solver import Solver, irreducible, negated
-from filigree.questions.planning.world import Offered, Place, World, place_of, replacements
+from filigree.questions.planning.world import Offered, Place, World, in_place_of, place_of
 
 HARD = (Relation.REQUIRES_FIRST, Relation.REQUIRES)
 _AWAY = (Relation.BREAKS, Relation.CONFLICTS, Relation.OBSOLETES)
@@ -150,13 +150,7 @@ class Universe:
         if known is None:
             known = self._there[place] = self.solver.variable()
             reason = Reason(Ground.PROTECTED if package.protected else Ground.STAYS, package)
-            more = self._later(
-                lambda: (
-                    *(o for o in world.versions(place[0]) if place_of(world, o.package) == place),
-                    *replacements(world, package),
-                ),
-                reason,
-            )
+            more = self._later(lambda: in_place_of(world, package), reason)
             wanted = [*(item.literal for item in self.at(place) if item.here), *more]
             self.require([negated(known), *wanted], reason)
             self.solver.demand(known, wanted)

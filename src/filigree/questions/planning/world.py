@@ -194,6 +194,14 @@ def replacements(world: World, package: Package) -> list[Offered]:
     ]
 
 
+def in_place_of(world: World, package: Package) -> list[Offered]:
+    """What is offered where a package is: its other versions, and what takes its place."""
+    place = place_of(world, package)
+    versions = world.versions(package.name)
+    same = (one for one in versions if place_of(world, one.package) == place)
+    return [*same, *replacements(world, package)]
+
+
 Place = tuple[str, str]
 """A name and a kind of machine: versions of one place take each other's."""
 
