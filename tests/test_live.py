@@ -17,7 +17,7 @@ import pytest
 
 from filigree.formats.deb_versions import compare_versions
 from filigree.formats.openpgp import judge_clear_signed, read_keys
-from filigree.model.repositories import SealVerdict
+from filigree.model.seals import SealVerdict
 from filigree.questions.behind import behind
 from filigree.questions.census import census
 from filigree.questions.needs import needs

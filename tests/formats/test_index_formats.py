@@ -27,7 +27,8 @@ from filigree.formats.rpm_lists import read_collections, read_named, read_update
 from filigree.formats.rpm_modules import Default, ModulesError, Stream, read_modules
 from filigree.formats.rpm_primary import read_primary
 from filigree.formats.unpacking import Unpacked, UnpackError
-from filigree.model.repositories import Membership, SealVerdict
+from filigree.model.repositories import Membership
+from filigree.model.seals import SealVerdict
 
 DATA = Path(__file__).parents[1] / "data"
 XML = rpm_indexes()

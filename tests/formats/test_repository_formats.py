@@ -30,7 +30,7 @@ from filigree.formats.openpgp import (
 )
 from filigree.formats.repo_files import read_sections
 from filigree.formats.repomd import XmlError, read_repomd
-from filigree.model.repositories import SealVerdict
+from filigree.model.seals import SealVerdict
 
 NOW = datetime.now(UTC)
 URI = "https://a.example/x/"

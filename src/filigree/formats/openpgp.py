@@ -14,7 +14,7 @@ import re
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from filigree.model.repositories import Seal, SealVerdict, Signer
+from filigree.model.seals import Seal, SealVerdict, Signer
 
 _CLEAR = b"-----BEGIN PGP SIGNED MESSAGE-----"
 _SIGNATURE = b"-----BEGIN PGP SIGNATURE-----"

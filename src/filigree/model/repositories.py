@@ -6,35 +6,7 @@ from datetime import datetime
 from enum import StrEnum
 from typing import NamedTuple
 
-
-class SealVerdict(StrEnum):
-    """What is to be said of a signature, or of what should bear one; worst first."""
-
-    BAD = "bad"
-    EXPIRED = "expired"
-    WEAK = "weak"
-    UNKNOWN_KEY = "unknown key"
-    NONE = "none"
-    GOOD = "good"
-
-
-class Signer(NamedTuple):
-    """One signature: the key that made it, whose that is as far as known, when, and the verdict."""
-
-    fingerprint: str
-    identity: str | None
-    made_at: datetime | None
-    verdict: SealVerdict
-    key_file: str | None
-
-
-@dataclass(frozen=True, slots=True)
-class Seal:
-    """What is to be said of all signatures of one thing. `reason` is for people."""
-
-    verdict: SealVerdict
-    signers: tuple[Signer, ...] = ()
-    reason: str | None = None
+from filigree.model.seals import Seal, SealVerdict
 
 
 class Offer(NamedTuple):

@@ -14,7 +14,8 @@ from filigree.access.jail import Jail
 from filigree.families.protocol import ADDED, Own, Sources
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import BadQuestion
-from filigree.model.repositories import Refreshed, Repository, SealVerdict
+from filigree.model.repositories import Refreshed, Repository
+from filigree.model.seals import SealVerdict
 from filigree.questions.available import Available, copies_folder, is_called
 from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.system import System

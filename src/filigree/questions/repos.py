@@ -7,7 +7,8 @@ from difflib import get_close_matches
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.model.repositories import Repository, SealVerdict, Signer
+from filigree.model.repositories import Repository
+from filigree.model.seals import SealVerdict, Signer
 from filigree.questions.available import copies_folder, is_called, own_of
 from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.system import System

@@ -18,7 +18,8 @@ from filigree.formats.openpgp import Key, judge_clear_signed, judge_detached
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
-from filigree.model.repositories import IndexCopy, IndexFile, IndexKind, Seal, SealVerdict
+from filigree.model.repositories import IndexCopy, IndexFile, IndexKind
+from filigree.model.seals import Seal, SealVerdict
 
 ENDINGS = ("", ".lz4", ".gz", ".xz", ".bz2", ".zst")
 _QUOTED = re.compile(r"[\\|{}\[\]<>\"^~_=!@#$%&*]")

@@ -20,7 +20,8 @@ from filigree.formats.deb_release import Release, read_release
 from filigree.formats.deb_sources import Source
 from filigree.formats.openpgp import Key, judge_clear_signed, judge_detached
 from filigree.model.errors import FiligreeError
-from filigree.model.repositories import IndexKind, Refreshed, Seal, SealVerdict
+from filigree.model.repositories import IndexKind, Refreshed
+from filigree.model.seals import Seal, SealVerdict
 
 INDEX_LIMIT = 4 << 30
 _FOLDERS = {"sha512": "SHA512", "sha256": "SHA256", "sha1": "SHA1", "md5": "MD5Sum"}

@@ -24,7 +24,8 @@ from filigree.formats.deb_release import Release
 from filigree.formats.deb_sources import Source, read_lines, read_source_stanzas, sources_at
 from filigree.formats.openpgp import Key
 from filigree.model.answer import Gap
-from filigree.model.repositories import IndexCopy, Refreshed, Repository, SealVerdict
+from filigree.model.repositories import IndexCopy, Refreshed, Repository
+from filigree.model.seals import SealVerdict
 
 _FINGERPRINT = re.compile(r"(?:0x)?([0-9A-Fa-f]{16,64})!?")
 

@@ -11,7 +11,8 @@ from filigree.formats.metalink import read_metalink
 from filigree.formats.openpgp import Key, judge_detached
 from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
 from filigree.model.errors import FiligreeError, words_of
-from filigree.model.repositories import Refreshed, Seal, SealVerdict
+from filigree.model.repositories import Refreshed
+from filigree.model.seals import Seal, SealVerdict
 
 INDEX_LIMIT = 4 << 30
 LIST = "repodata/repomd.xml"

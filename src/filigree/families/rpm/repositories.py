@@ -25,9 +25,8 @@ from filigree.model.repositories import (
     IndexKind,
     Refreshed,
     Repository,
-    Seal,
-    SealVerdict,
 )
+from filigree.model.seals import Seal, SealVerdict
 
 _VARIABLE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 _TIMES = {"": 1, "s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.model.repositories import SealVerdict
+from filigree.model.seals import SealVerdict
 from filigree.questions.repos import RepositoryRow
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day, fact, minute
