@@ -16,7 +16,8 @@ from pathlib import Path
 import pytest
 
 from filigree.formats.deb_versions import compare_versions
-from filigree.formats.openpgp import judge_clear_signed, read_keys
+from filigree.formats.keys import read_keys
+from filigree.formats.openpgp import judge_clear_signed
 from filigree.model.seals import SealVerdict
 from filigree.questions.behind import behind
 from filigree.questions.census import census

@@ -11,7 +11,7 @@ from filigree.families.looking import os_release
 from filigree.families.protocol import Archive, Database, Family, Records
 from filigree.families.registry import family_named, family_of, open_archive
 from filigree.formats.accounts import Accounts, read_accounts
-from filigree.formats.openpgp import Key, read_keys
+from filigree.formats.keys import Key, read_keys
 from filigree.model.answer import Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, words_of
 from filigree.model.package import Package, State

@@ -19,8 +19,9 @@ from filigree.formats.deb_configuration import read_configuration
 from filigree.formats.deb_contents import LINE_LIMIT, read_contents
 from filigree.formats.deb_index import read_index
 from filigree.formats.deb_preferences import read_preferences
+from filigree.formats.keys import read_keys
 from filigree.formats.metalink import read_metalink
-from filigree.formats.openpgp import judge_clear_signed, read_keys
+from filigree.formats.openpgp import judge_clear_signed
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.repomd import XmlError
 from filigree.formats.rpm_lists import read_collections, read_named, read_updates
@@ -214,7 +215,7 @@ def test_a_signature_by_an_algorithm_of_long_ago() -> None:
         datetime(2026, 12, 1, tzinfo=UTC),
     )  # fmt: skip
     assert (seal.verdict, seal.signers[0].verdict) == (SealVerdict.WEAK, SealVerdict.WEAK)
-    assert seal.reason == "its algorithm is no longer trusted"
+    assert seal.reason == "it is made with SHA1, which is no longer trusted"
     assert text.startswith(b"Origin: Office")
 
 

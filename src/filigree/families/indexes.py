@@ -7,7 +7,7 @@ from typing import Protocol
 
 from filigree.access.jail import Jail
 from filigree.families.protocol import Fetch, Own, Report
-from filigree.formats.openpgp import Key, read_keys
+from filigree.formats.keys import Key, read_keys
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle, words_of

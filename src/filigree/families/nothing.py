@@ -6,7 +6,7 @@ from datetime import datetime
 from filigree.access.jail import Jail
 from filigree.families.listing import PathListing
 from filigree.families.protocol import NOTHING_OWN, ArchiveFamily, Family, Own, Report
-from filigree.formats.openpgp import Key
+from filigree.formats.keys import Key
 from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Relation, Term

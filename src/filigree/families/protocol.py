@@ -9,7 +9,7 @@ from datetime import datetime
 from typing import NamedTuple, Protocol
 
 from filigree.access.jail import Jail
-from filigree.formats.openpgp import Key
+from filigree.formats.keys import Key
 from filigree.formats.random_access import Bytes
 from filigree.model.answer import Gap
 from filigree.model.archives import ArchiveFacts, NameParts

@@ -14,7 +14,7 @@ from filigree.access.jail import Jail
 from filigree.access.store import BlobTable, KeptOffer, OfferTable, PathTable, Store, Table, keyed
 from filigree.families.listing import PathListing
 from filigree.families.protocol import Own, Report, Sources
-from filigree.formats.openpgp import Key
+from filigree.formats.keys import Key
 from filigree.model.answer import Gap, moment_of
 from filigree.model.choices import Choice, Offering
 from filigree.model.errors import BadQuestion

@@ -14,7 +14,8 @@ from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
 from filigree.formats.deb_release import Release, read_release
 from filigree.formats.deb_sources import Source
-from filigree.formats.openpgp import Key, judge_clear_signed, judge_detached
+from filigree.formats.keys import Key
+from filigree.formats.openpgp import judge_clear_signed, judge_detached
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError

@@ -30,7 +30,7 @@ from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.digest_list import read_digest_list
-from filigree.formats.openpgp import Key
+from filigree.formats.keys import Key
 from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, DatabaseError

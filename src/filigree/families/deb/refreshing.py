@@ -18,7 +18,8 @@ from filigree.families.protocol import Fetch
 from filigree.formats.damage import Damage
 from filigree.formats.deb_release import Release, read_release
 from filigree.formats.deb_sources import Source
-from filigree.formats.openpgp import Key, judge_clear_signed, judge_detached
+from filigree.formats.keys import Key
+from filigree.formats.openpgp import judge_clear_signed, judge_detached
 from filigree.model.errors import FiligreeError
 from filigree.model.repositories import IndexKind, Refreshed
 from filigree.model.seals import Seal, SealVerdict

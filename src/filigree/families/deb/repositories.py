@@ -22,7 +22,7 @@ from filigree.formats.deb_preferences import (
 )
 from filigree.formats.deb_release import Release
 from filigree.formats.deb_sources import Source, read_lines, read_source_stanzas, sources_at
-from filigree.formats.openpgp import Key
+from filigree.formats.keys import Key
 from filigree.model.answer import Gap
 from filigree.model.repositories import IndexCopy, Refreshed, Repository
 from filigree.model.seals import SealVerdict

@@ -15,7 +15,7 @@ from filigree.families.rpm.containers import Container, open_container
 from filigree.families.rpm.history import History
 from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_forbids, term_is_met
 from filigree.families.rpm.policy import main_words, read_policy
-from filigree.formats.openpgp import Key
+from filigree.formats.keys import Key
 from filigree.formats.random_access import ContainerError
 from filigree.formats.rpm_header import Header, HeaderError, read_header
 from filigree.formats.rpm_relations import RelationError

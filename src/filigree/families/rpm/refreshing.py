@@ -7,8 +7,9 @@ from pathlib import Path
 from filigree.access.fetching import FetchError
 from filigree.families.indexes import mixture, older_than
 from filigree.families.protocol import Fetch
+from filigree.formats.keys import Key
 from filigree.formats.metalink import read_metalink
-from filigree.formats.openpgp import Key, judge_detached
+from filigree.formats.openpgp import judge_detached
 from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
 from filigree.model.errors import FiligreeError, words_of
 from filigree.model.repositories import Refreshed

@@ -12,7 +12,8 @@ from filigree.families.indexes import Keys, packed_digest, unpacked_pieces
 from filigree.families.looking import names_in, os_release, read_or_report
 from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, Own, Report
 from filigree.families.rpm import places
-from filigree.formats.openpgp import Key, judge_detached
+from filigree.formats.keys import Key
+from filigree.formats.openpgp import judge_detached
 from filigree.formats.repo_files import Section, read_sections
 from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
 from filigree.formats.unpacking import UnpackError

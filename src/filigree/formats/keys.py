@@ -1,0 +1,158 @@
+"""OpenPGP certificates (RFC 9580, section 10.1): whose they are, how strong, until when, since when not.
+
+Rules, before the code that keeps them:
+
+- A certificate that cannot be used costs itself, and not the others of its file.
+- One that the library finds too weak is kept, with the reason: a signature by it is weak, not bad.
+- Secret parts are never looked at.
+"""
+
+import re
+from datetime import datetime, timedelta
+from typing import Any, NamedTuple
+
+_EC_CURVES = {
+    "2a8648ce3d030107": "NIST P-256", "2b81040022": "NIST P-384", "2b81040023": "NIST P-521",
+    "2b2403030208010107": "brainpoolP256r1", "2b240303020801010b": "brainpoolP384r1",
+    "2b240303020801010d": "brainpoolP512r1", "2b06010401da470f01": "Ed25519",
+}  # fmt: skip
+_FIXED = {"Ed25519": "Ed25519", "Ed448": "Ed448", "X25519": "X25519", "X448": "X448"}
+_BITS = {"RSAEncryptSign": "RSA", "RSASign": "RSA", "RSAEncrypt": "RSA", "DSA": "DSA"}
+_SELF = ("GenericCertification", "PersonaCertification", "CasualCertification",
+         "PositiveCertification", "DirectKey")  # fmt: skip
+
+
+class Key(NamedTuple):
+    """One certificate: the fingerprints of all its keys, its own first, whose it is, where it lies.
+
+    `algorithm` is that of its own key, with its size where it has one; `weakness` is why it is not
+    to be relied on, None where nothing speaks against it. `certificate` is the library's own.
+    """
+
+    fingerprints: tuple[str, ...]
+    identity: str | None
+    made_at: datetime | None
+    expires_at: datetime | None
+    revoked: bool
+    file: str
+    certificate: Any
+    algorithm: str = "unknown"
+    weakness: str | None = None
+    revoked_at: datetime | None = None
+
+    @property
+    def fingerprint(self) -> str:
+        return self.fingerprints[0]
+
+    def made(self, issuer: str) -> bool:
+        """Whether one of its keys is the one that a signature names, by fingerprint or key ID."""
+        return bool(issuer) and any(one.endswith(issuer) for one in self.fingerprints)
+
+
+def read_keys(data: bytes, file: str) -> list[Key]:
+    """The certificates of a key file, armoured or not. Raises ValueError where it holds none."""
+    from pysequoia import Cert
+
+    try:
+        found = list(Cert.split_bytes(data))
+    except Exception as error:  # the library has one kind of error for everything
+        raise ValueError(f"no keys: {short(error)}") from error
+    keys = []
+    for certificate in found:
+        try:
+            keys.append(_key(certificate, file))
+        except Exception as error:
+            keys.append(_unread(certificate, file, short(error)))
+    return keys
+
+
+def _unread(certificate: Any, file: str, why: str) -> Key:
+    prints = (str(certificate.fingerprint),)
+    return Key(prints, None, None, None, False, file, certificate, weakness=why)
+
+
+def _key(certificate: Any, file: str) -> Key:
+    from pysequoia.packet import PacketPile, Tag
+
+    prints: list[str] = []
+    identity = made = revoked_at = algorithm = None
+    lives: list[tuple[datetime, timedelta | None]] = []
+    for packet in PacketPile.from_bytes(bytes(certificate)):
+        if packet.tag in (Tag.PublicKey, Tag.PublicSubkey, Tag.SecretKey, Tag.SecretSubkey):
+            prints.append(packet.fingerprint)
+            if algorithm is None:
+                made, algorithm = packet.key_created, _algorithm(packet)
+        elif packet.tag is Tag.UserID and identity is None:
+            identity = packet.user_id
+        elif packet.tag is Tag.Signature and len(prints) == 1:
+            kind = str(packet.signature_type).rpartition(".")[2]
+            if kind == "KeyRevocation":
+                revoked_at = packet.signature_created
+            elif kind in _SELF and _is_by(packet, prints[0]):
+                lives.append((packet.signature_created, packet.key_validity_period))
+    own = str(certificate.fingerprint)
+    expires, weakness = _expiry(certificate, made, lives)
+    return Key(
+        (own, *(one for one in prints if one != own)), identity, made, expires, _revoked(certificate),
+        file, certificate, algorithm or "unknown", weakness, revoked_at,
+    )  # fmt: skip
+
+
+def _is_by(packet: Any, fingerprint: str) -> bool:
+    issuer = (packet.issuer_fingerprint or packet.issuer_key_id or "").lower()
+    return bool(issuer) and fingerprint.endswith(issuer)
+
+
+def _expiry(
+    certificate: Any, made: datetime | None, lives: list[tuple[datetime, timedelta | None]]
+) -> tuple[datetime | None, str | None]:
+    """Until when it may be used, and why the library does not like it, if it does not.
+
+    Of a certificate that the library refuses the newest of its own signatures tells.
+    """
+    try:
+        return certificate.expiration, None
+    except Exception as error:
+        weakness = cause(error)
+    lasting = max(lives, default=(None, None), key=lambda life: life[0] or datetime.min)[1]
+    return (made + lasting if made and lasting else None), weakness
+
+
+def _revoked(certificate: Any) -> bool:
+    try:
+        return bool(certificate.is_revoked)
+    except Exception:  # what is too weak to be looked at was told with its expiry
+        return False
+
+
+def _algorithm(packet: Any) -> str:
+    """Algorithm and size of a key packet: its first number's length (RFC 9580, section 5.5.2)."""
+    name = str(packet.key_algorithm).rpartition(".")[2]
+    if name in _FIXED:
+        return _FIXED[name]
+    body = bytes(packet.body)
+    if not body:
+        return name
+    start = {4: 6, 6: 10}.get(body[0], 8)
+    if name in _BITS and len(body) >= start + 2:
+        return f"{_BITS[name]} {int.from_bytes(body[start : start + 2], 'big')}"
+    if name in ("ECDSA", "EdDSA", "ECDH") and len(body) > start:
+        curve = body[start + 1 : start + 1 + body[start]].hex()
+        return f"{name} {_EC_CURVES.get(curve, '')}".strip()
+    return name
+
+
+def short(error: Exception) -> str:
+    """The first line of what the library says: the rest is about itself."""
+    return str(error).partition("\n")[0][:200]
+
+
+_DATED = re.compile(r"(\d{4}-\d\d-\d\d)T[0-9:]+Z")
+
+
+def cause(error: Exception) -> str:
+    """What the library says is behind an error, of several things the last."""
+    text = str(error).partition("Stack backtrace")[0]
+    lines = [re.sub(r"^\d+: ", "", line.strip()) for line in text.split("\n") if line.strip()]
+    told = [line for line in lines if line not in ("Caused by:",)]
+    return _DATED.sub(r"\1", told[-1])[:200] if told else "it is not usable"
