@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Protocol
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import Fetch, Own, Report
+from filigree.families.protocol import Fetch, HeldKey, Own, Report
 from filigree.formats.keys import Key, read_keys
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
@@ -126,6 +126,11 @@ class Configured(Protocol):
 
     def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed: ...
 
+    def held_keys(self) -> Sequence[HeldKey]: ...
+
+    @property
+    def key_place(self) -> str: ...
+
 
 class IndexReader:
     """What all families' sources do alike: they read copies below the root, or those that we fetched.
@@ -146,6 +151,13 @@ class IndexReader:
 
     def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
         return self._known.refresh(repository, fetch, paths)
+
+    def held_keys(self) -> Sequence[HeldKey]:
+        return self._known.held_keys()
+
+    @property
+    def key_place(self) -> str:
+        return self._known.key_place
 
     def digest_of(self, file: IndexFile) -> str | None:
         return digest_found(self._jail_of(file), file, self._report)
@@ -188,6 +200,12 @@ class Keys:
         except ValueError as error:
             self._report(Gap(place, str(error)))
             return []
+
+    def held(self, path: str) -> list[Key]:
+        """The root's own keys in a file, whoever else's count."""
+        if self.own is not None:
+            return self._read(path) or []
+        return self.of_file(path) or []
 
     def _read(self, path: str) -> list[Key] | None:
         try:

@@ -28,6 +28,7 @@ from filigree.model.repositories import (
     Refreshed,
     Repository,
 )
+from filigree.model.seals import Check, Seal
 
 Report = Callable[[Gap], None]
 """Takes a gap as it is found."""
@@ -99,6 +100,17 @@ class Archive(Records, Protocol):
     @property
     def facts(self) -> ArchiveFacts: ...
 
+    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
+        """What its signatures say, judged with these keys; `beside` is one that lies beside it.
+
+        Bad where a digest that it carries itself does not hold, whatever the signatures say.
+        """
+        ...
+
+    def checks(self) -> Sequence[Check]:
+        """The digests and sizes that it carries of itself as a whole, held against what is there."""
+        ...
+
 
 ADDED = "--repo-url"
 """Where a repository is configured that the auditor adds."""
@@ -143,6 +155,20 @@ class Fetch(Protocol):
         ...
 
 
+class HeldKey(NamedTuple):
+    """A key that a root holds: which repositories it may seal, by identity, and how it comes to that.
+
+    `everything` is whether it is trusted for whatever no other key is asked for; `archives` whether
+    archives that are signed themselves are judged by it. `how` is for people.
+    """
+
+    key: Key
+    how: str
+    scope: tuple[str, ...] = ()
+    everything: bool = False
+    archives: bool = True
+
+
 class Sources(Protocol):
     """What a system could install: its repositories, what their indexes tell, and how it chooses.
 
@@ -152,6 +178,15 @@ class Sources(Protocol):
 
     def repositories(self) -> Sequence[Repository]:
         """Every index that the system is configured to use, in the order of the configuration."""
+        ...
+
+    def held_keys(self) -> Sequence[HeldKey]:
+        """Every key that the root holds, in every place that its family reads; never the auditor's."""
+        ...
+
+    @property
+    def key_place(self) -> str:
+        """Where a key would be put that archives are signed with, for people."""
         ...
 
     def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
@@ -305,6 +340,10 @@ class Database(Records, Protocol):
 
         Seals are judged with the keys that each repository allows, or with those of `keyring` alone.
         """
+        ...
+
+    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> Seal | None:
+        """What the signatures say of a package's own record; None where the family keeps none of it."""
         ...
 
     def keeper_of(self, path: str) -> Package | None:

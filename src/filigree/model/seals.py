@@ -38,3 +38,18 @@ class Seal:
     verdict: SealVerdict
     signers: tuple[Signer, ...] = ()
     reason: str | None = None
+
+
+class Check(NamedTuple):
+    """One digest or size that is told of something, held against what was found.
+
+    `what` names the thing and who tells it, for people; `found` is None where there is nothing.
+    """
+
+    what: str
+    expected: str
+    found: str | None
+
+    @property
+    def holds(self) -> bool:
+        return self.expected == self.found

@@ -1,8 +1,9 @@
 """A `deb` archive: an `ar` file of a version, a control part and a data part."""
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
+from datetime import datetime
 from functools import cached_property
 from urllib.parse import unquote
 
@@ -10,10 +11,13 @@ from filigree.families.deb.stanza import NotAPackage, capabilities_told, needs_t
 from filigree.families.listing import PathListing
 from filigree.families.payload import Broken, records
 from filigree.families.protocol import Report
+from filigree.families.seals import beside_seal, part_of, weighed
 from filigree.formats.ar import MAGIC, ArMember, read_members
 from filigree.formats.damage import Damage
 from filigree.formats.digest_list import read_digest_list
+from filigree.formats.keys import Key
 from filigree.formats.members import Algorithm, Member, PayloadError
+from filigree.formats.openpgp import judge_pieces
 from filigree.formats.random_access import Bytes, ContainerError
 from filigree.formats.stanzas import parse_stanza
 from filigree.formats.tar_stream import read_small_tar, read_tar
@@ -25,11 +29,14 @@ from filigree.model.errors import DatabaseError
 from filigree.model.files import Aspect, FileRecord, Role
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script, State
+from filigree.model.seals import Check, Seal
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _NAME = re.compile(r"(?P<name>[^_/]+)_(?P<version>[^_/]+)_(?P<machine>[^_/]+)\.u?deb")
 _ENDING = re.compile(r"[^/]+\.u?deb")
 _CONTROL, _DATA = "control.tar", "data.tar"
+_SEAL = "_gpg"
+_SEAL_LIMIT = 1 << 20
 
 
 class DebArchive:
@@ -41,6 +48,7 @@ class DebArchive:
         self._source = source
         self._path = path
         self._report = report
+        self._order: list[ArMember] = []
         self._members = self._read_members()
         self._control = self._read_control()
         self.package = self._described()
@@ -50,6 +58,7 @@ class DebArchive:
         try:
             for member in read_members(self._source):
                 found.setdefault(member.name, member)
+                self._order.append(member)
         except ContainerError as error:
             self._report(Gap(self._path, str(error)))
         return found
@@ -102,6 +111,28 @@ class DebArchive:
             compression = Unpacked(self._source, data.start, data.size).compression
         number = form[0].decode("ascii", "replace") if form else "unknown"
         return ArchiveFacts(self._path, self._source.size, f"deb {number}", compression)
+
+    # -- seals -----------------------------------------------------------------------------
+
+    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
+        """By the members that are signatures of all others, in their order, and what lies beside it."""
+        covered = [member for member in self._order if not member.name.startswith(_SEAL)]
+        size = sum(member.size for member in covered)
+        seals = [
+            judge_pieces(
+                lambda: (p for m in covered for p in part_of(self._source, m.start, m.size)),
+                size, self._source.at(member.start, member.size), keys, now,
+            )
+            for member in self._order
+            if member.name.startswith(_SEAL) and member.size <= _SEAL_LIMIT
+        ]  # fmt: skip
+        if beside is not None:
+            seals.append(beside_seal(self._source, beside, keys, now))
+        return weighed(seals, ())
+
+    def checks(self) -> list[Check]:
+        """What is in it is compared file by file; of the whole it says nothing itself."""
+        return []
 
     # -- files -----------------------------------------------------------------------------
 

@@ -361,6 +361,10 @@ class DebDatabase:
         configured = DebRepositories(self._jail, self._report, machines, now, keyring, own)
         return DebSources(self._jail, self._report, configured, own)
 
+    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> None:  # noqa: ARG002
+        """Its records are unsigned."""
+        return
+
     def keeper_of(self, path: str) -> Package | None:
         directory, _, name = path.rpartition("/")
         if directory not in (places.INFO, places.STATUS_PARTS):

@@ -21,3 +21,6 @@ SETTINGS = "/etc/apt/apt.conf"
 SETTINGS_PARTS = "/etc/apt/apt.conf.d"
 TRUSTED = "/etc/apt/trusted.gpg"
 TRUSTED_PARTS = "/etc/apt/trusted.gpg.d"
+KEYRINGS = ("/usr/share/keyrings", "/etc/apt/keyrings")
+ARCHIVE_KEYS = "/usr/share/debsig/keyrings"
+ARCHIVES = "/var/cache/apt/archives"

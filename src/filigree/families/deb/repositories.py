@@ -13,7 +13,7 @@ from filigree.families.deb.copies import SCHEME, Copies, Signed
 from filigree.families.deb.policy import read_settings
 from filigree.families.indexes import Keys
 from filigree.families.looking import names_in, os_release, read_or_report
-from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, Own, Report
+from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, HeldKey, Own, Report
 from filigree.formats.damage import Damage
 from filigree.formats.deb_preferences import (
     Preference,
@@ -47,12 +47,18 @@ class DebRepositories:
         if own.copies is not None:
             self._fetched = Copies(own.copies, "", report, now, self._allowed, own=True)
         self._addresses = own.addresses
+        self._known: list[Repository] | None = None
         self._entries: dict[int, tuple[Repository, Source, str]] = {}
         self.pins = list(self._read_preferences())
         self.native = architectures[0] if architectures else ""
 
     def all(self) -> list[Repository]:
         """Every index of every entry, in the order of the configuration."""
+        if self._known is None:
+            self._known = self._read_all()
+        return self._known
+
+    def _read_all(self) -> list[Repository]:
         found: list[Repository] = []
         seen: dict[tuple[str, str, str | None, str | None], str] = {}
         for file, source in self._sources():
@@ -245,11 +251,73 @@ class DebRepositories:
                 found += self._keys.of_file(one) or []
         return found
 
+    key_place = places.TRUSTED_PARTS
+
+    def held_keys(self) -> list[HeldKey]:
+        """Every key of the root, with the entries that it may seal.
+
+        An entry that names no key takes those that are trusted for everything.
+        """
+        entries = [(one, self._entries[id(one)][1]) for one in self.all()]
+        open_ = tuple(
+            dict.fromkeys(one.identity for one, source in entries if not source.signed_by)
+        )
+        named: dict[str, list[str]] = {}
+        for one, source in entries:
+            for key in source.signed_by:
+                named.setdefault(key, []).append(one.identity)
+        found = [
+            HeldKey(key, "trusted for every entry that names no key", open_, everything=True)
+            for file in self._trusted_files
+            for key in self._keys.held(file)
+        ]
+        found = [_narrowed(one, named) for one in found]
+        found += self._named_keys(named)
+        found += self._other_keys({one.key.file for one in found})
+        return found
+
+    def _named_keys(self, named: dict[str, list[str]]) -> Iterator[HeldKey]:
+        """The keys of the files that entries name, and of entries themselves."""
+        for name, who in named.items():
+            scope = tuple(dict.fromkeys(who))
+            if "\n" in name:
+                keys = Keys(self._jail, self._report).of_text(name, "the entry itself")
+                yield from (HeldKey(key, "stands in the entry itself", scope) for key in keys)
+            elif name.startswith("/") and name not in self._trusted_files:
+                how = "named by the entries that it may seal"
+                yield from (HeldKey(key, how, scope) for key in self._keys.held(name))
+
+    def _other_keys(self, told: set[str]) -> Iterator[HeldKey]:
+        for folder in places.KEYRINGS:
+            for name in names_in(self._jail, folder, self._report):
+                path = f"{folder}/{name}"
+                if path not in told and name.endswith((".gpg", ".asc", ".pgp")):
+                    how = "lies there; no entry names it"
+                    yield from (HeldKey(k, how, archives=False) for k in self._keys.held(path))
+        for name in names_in(self._jail, places.ARCHIVE_KEYS, self._report):
+            folder = f"{places.ARCHIVE_KEYS}/{name}"
+            for file in names_in(self._jail, folder, self._report):
+                how = "for archives that are signed inside"
+                yield from (HeldKey(key, how) for key in self._keys.held(f"{folder}/{file}"))
+
     @cached_property
     def _trusted(self) -> list[Key]:
-        files = [places.TRUSTED]
-        for name in names_in(self._jail, places.TRUSTED_PARTS, self._report):
-            if name.endswith((".gpg", ".asc")):
-                files.append(f"{places.TRUSTED_PARTS}/{name}")
-        every = [key for file in files for key in self._keys.of_file(file) or []]
+        every = [key for file in self._trusted_files for key in self._keys.of_file(file) or []]
         return list({key.fingerprints[0]: key for key in every}.values())
+
+    @cached_property
+    def _trusted_files(self) -> list[str]:
+        names = names_in(self._jail, places.TRUSTED_PARTS, self._report)
+        parts = [f"{places.TRUSTED_PARTS}/{n}" for n in names if n.endswith((".gpg", ".asc"))]
+        return [places.TRUSTED, *parts]
+
+
+def _narrowed(one: HeldKey, named: dict[str, list[str]]) -> HeldKey:
+    """A trusted key, with the entries that name it by its fingerprint too."""
+    more = [
+        who
+        for name, whose in named.items()
+        if (match := _FINGERPRINT.fullmatch(name)) and one.key.made(match[1].lower())
+        for who in whose
+    ]
+    return one._replace(scope=tuple(dict.fromkeys((*one.scope, *more))))

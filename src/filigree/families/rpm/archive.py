@@ -1,8 +1,9 @@
 """An `rpm` archive: a lead, a header of seals, the header, and the payload."""
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
+from datetime import datetime
 from functools import cached_property, partial
 
 from filigree.families.listing import PathListing, SplitListing
@@ -10,8 +11,11 @@ from filigree.families.payload import Broken, records, shown_path
 from filigree.families.protocol import Report
 from filigree.families.rpm import described
 from filigree.families.rpm.database import capabilities_told, needs_told, scripts_told
+from filigree.families.rpm.seals import covered_part, header_checks, header_seals, whole_seals
+from filigree.families.seals import beside_seal, digest_of_part, part_of, weighed
 from filigree.formats import rpm_tags as tags
 from filigree.formats.cpio import Numbered, read_cpio
+from filigree.formats.keys import Key
 from filigree.formats.members import Algorithm, Member
 from filigree.formats.random_access import Bytes
 from filigree.formats.rpm_header import MAGIC as HEADER_MAGIC
@@ -24,6 +28,7 @@ from filigree.model.errors import DatabaseError
 from filigree.model.files import FileRecord, Kind
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script, State
+from filigree.model.seals import Check, Seal, SealVerdict
 
 MAGIC = b"\xed\xab\xee\xdb"
 LEAD_SIZE = 96
@@ -47,7 +52,8 @@ class RpmArchive:
             if len(lead) < LEAD_SIZE:
                 raise HeaderError("the lead is cut off", len(lead))
             self._seals, end = self._header(LEAD_SIZE)
-            self._main, self._payload = self._header(end + -end % 8)
+            self._start = end + -end % 8
+            self._main, self._payload = self._header(self._start)
             package = described.package_of(self._main, State.ARCHIVE)
         except HeaderError as error:
             raise DatabaseError(
@@ -83,6 +89,60 @@ class RpmArchive:
 
     def _unpacked(self) -> Unpacked:
         return Unpacked(self._source, self._payload, max(0, self._source.size - self._payload))
+
+    # -- seals -----------------------------------------------------------------------------
+
+    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
+        try:
+            covered = covered_part(self._main)
+            seals = list(header_seals(covered, self._seals, keys, now))
+        except HeaderError as error:
+            return Seal(SealVerdict.NONE, reason=f"no seal of it can be judged: {error}")
+        size = self._source.size - self._start
+        seals += whole_seals(
+            lambda: part_of(self._source, self._start), size, self._seals, keys, now
+        )
+        if beside is not None:
+            seals.append(beside_seal(self._source, beside, keys, now))
+        return weighed(seals, self.checks())
+
+    def checks(self) -> list[Check]:
+        return self._checks
+
+    @cached_property
+    def _checks(self) -> list[Check]:
+        """The digests of header and payload that the archive carries itself."""
+        try:
+            return list(self._read_checks())
+        except HeaderError as error:
+            return [Check("the header, by its own account", "readable", str(error))]
+
+    def _read_checks(self) -> Iterator[Check]:
+        covered = covered_part(self._main)
+        yield from header_checks(covered, self._seals)
+        if len(covered) != self._payload - self._start:
+            yield Check("the part of the header that is sealed", "all of it", "a part of it")
+        size = self._seals.number(tags.LONG_SIG_SIZE) or self._seals.number(tags.OLD_SIZE)
+        if size is not None:
+            there = self._source.size - self._start
+            yield Check(
+                "header and payload, by the size kept with the seals",
+                f"{size} bytes",
+                f"{there} bytes",
+            )
+        told = self._seals.value(tags.WHOLE_MD5)
+        if isinstance(told, bytes) and told:
+            found = digest_of_part(self._source, self._start, "md5")
+            yield Check(
+                "header and payload, by the digest kept with the seals", f"md5:{told.hex()}", found
+            )
+        digests = self._main.texts(tags.PAYLOAD_DIGESTS)
+        algorithm, length = described.DIGESTS.get(
+            self._main.number(tags.PAYLOAD_DIGEST_ALGORITHM) or 8, ("", 0)
+        )
+        if digests and len(digests[0]) == length:
+            found = digest_of_part(self._source, self._payload, algorithm)
+            yield Check("the payload, by the header", f"{algorithm}:{digests[0].lower()}", found)
 
     # -- files -----------------------------------------------------------------------------
 

@@ -7,14 +7,18 @@ from functools import cached_property, lru_cache, partial
 from typing import TYPE_CHECKING, Any
 
 from filigree.access.jail import Jail
+from filigree.families.indexes import Keys
 from filigree.families.links import read_managed_links
 from filigree.families.listing import PathListing, SplitListing
+from filigree.families.looking import names_in
 from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.families.rpm import described, places
 from filigree.families.rpm.containers import Container, open_container
 from filigree.families.rpm.history import History
 from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_forbids, term_is_met
 from filigree.families.rpm.policy import main_words, read_policy
+from filigree.families.rpm.seals import record_seal
+from filigree.formats import rpm_tags as tags
 from filigree.formats.keys import Key
 from filigree.formats.random_access import ContainerError
 from filigree.formats.rpm_header import Header, HeaderError, read_header
@@ -25,6 +29,7 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script
+from filigree.model.seals import Seal, SealVerdict
 
 if TYPE_CHECKING:
     from filigree.families.rpm.sources import RpmSources
@@ -69,6 +74,7 @@ class RpmDatabase:
         self._places: dict[int, int] = {}
         self._counts: dict[int, int] = {}
         self._side_by_side: dict[str, bool] = {}
+        self._key_texts: list[tuple[str, str]] = []
         self.path, self._container = self._open()
         self._packages = self._read_packages()
         self._header = lru_cache(maxsize=4)(self._read_header)
@@ -125,6 +131,7 @@ class RpmDatabase:
         for place, header in self._headers():
             try:
                 if described.name_of(header) == described.KEY:
+                    self._key_texts.append(self._key_text(header))
                     continue
                 package = described.package_of(header, more=more)
             except HeaderError as error:
@@ -136,6 +143,11 @@ class RpmDatabase:
         if not found:
             self._report(Gap(self.path, "the package database is empty"))
         return found
+
+    def _key_text(self, header: Header) -> tuple[str, str]:
+        """Where an imported key is on record, for people, and its text."""
+        label = "-".join(header.text(tag) or "" for tag in (tags.NAME, tags.VERSION, tags.RELEASE))
+        return f"{label} in {self.path}", header.text(tags.DESCRIPTION) or ""
 
     def _headers(self) -> Iterator[tuple[int, Header]]:
         """Every header; what is none is reported, and so is the end of a damaged container."""
@@ -283,9 +295,18 @@ class RpmDatabase:
 
         configured = RpmRepositories(
             self._jail, self._report, self._packages, self.architecture, now, keyring, own,
-            self._release(),
+            self._release(), self._imported,
         )  # fmt: skip
         return RpmSources(self._jail, self._report, configured, own)
+
+    def _imported(self) -> list[Key]:
+        """The keys that the database itself trusts: on record as packages, and beside it as files."""
+        keys = Keys(self._jail, self._report)
+        found = [key for place, text in self._key_texts for key in keys.of_text(text, place)]
+        folder = f"{self.path.rpartition('/')[0]}/{places.KEY_FOLDER}"
+        for name in names_in(self._jail, folder, self._report):
+            found += keys.of_file(f"{folder}/{name}") or []
+        return found
 
     def _release(self) -> str | None:
         """The release that this system is of, by the package that says so; None where none does."""
@@ -298,6 +319,12 @@ class RpmDatabase:
                     version = split_version(told or package.version).version
                     return version or None
         return None
+
+    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> Seal:
+        header = self._header(package)
+        if header is None:
+            return Seal(SealVerdict.NONE, reason="its record cannot be read")
+        return record_seal(header, keys, now)
 
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None

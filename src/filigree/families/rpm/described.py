@@ -30,7 +30,7 @@ KEY = "gpg-pubkey"
 """The name under which imported keys are on record: they are no software."""
 
 ASPECTS = frozenset(Aspect)
-_DIGESTS = {
+DIGESTS = {
     1: ("md5", 32), 2: ("sha1", 40), 8: ("sha256", 64), 9: ("sha384", 96), 10: ("sha512", 128),
     11: ("sha224", 56), 12: ("sha3_256", 64), 14: ("sha3_512", 128),
 }  # fmt: skip
@@ -225,7 +225,7 @@ def _words(values: Sequence[str]) -> Iterator[str]:
 
 def files_of(header: Header) -> list[FileRecord]:
     """What is on record of each path. Raises HeaderError."""
-    algorithm, length = _DIGESTS.get(header.number(tags.FILE_DIGEST_ALGORITHM) or 1, ("unknown", 0))
+    algorithm, length = DIGESTS.get(header.number(tags.FILE_DIGEST_ALGORITHM) or 1, ("unknown", 0))
     linked = _hard_links(header)
     columns = zip(
         header.paths,

@@ -23,4 +23,5 @@ CACHES = ("/var/cache/dnf", "/var/cache/libdnf5", "/var/cache/zypp/raw")
 OLD_CACHE = "/var/cache/yum"
 SETTINGS = ("/etc/dnf/dnf.conf", "/etc/yum.conf")
 KEYS = "/etc/pki/rpm-gpg"
+KEY_FOLDER = "pubkeys"
 STREAMS = "/etc/dnf/modules.d"

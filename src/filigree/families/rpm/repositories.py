@@ -2,7 +2,7 @@
 
 import hashlib
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 from functools import cached_property
@@ -10,7 +10,7 @@ from functools import cached_property
 from filigree.access.jail import Jail
 from filigree.families.indexes import Keys, packed_digest, unpacked_pieces
 from filigree.families.looking import names_in, os_release, read_or_report
-from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, Own, Report
+from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, HeldKey, Own, Report
 from filigree.families.rpm import places
 from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_detached
@@ -63,6 +63,7 @@ class RpmRepositories:
         keyring: list[Key] | None = None,
         own: Own = NOTHING_OWN,
         release: str | None = None,
+        imported: Callable[[], list[Key]] = list,
     ) -> None:
         self._jail = jail
         self._report = report
@@ -72,10 +73,17 @@ class RpmRepositories:
         self._keys = Keys(jail, report, keyring)
         self._own = own
         self._told_release = release
+        self._imported = imported
+        self._known: list[Repository] | None = None
         self._entries: dict[int, tuple[Repository, dict[str, str]]] = {}
 
     def all(self) -> list[Repository]:
         """Every repository, in the order of the files."""
+        if self._known is None:
+            self._known = self._read_all()
+        return self._known
+
+    def _read_all(self) -> list[Repository]:
         found: list[Repository] = []
         seen: dict[str, str] = {}
         for file, section in (*self._sections(), *self._added()):
@@ -183,6 +191,40 @@ class RpmRepositories:
             yield "its packages need not be signed"
         elif not key_files and values.get("gpgcheck", "").lower() in _YES:
             yield "its packages must be signed, but it names no key"
+
+    # -- keys ------------------------------------------------------------------------------
+
+    @property
+    def key_place(self) -> str:
+        return f"{places.KEYS}, and be imported into the package database"
+
+    def held_keys(self) -> list[HeldKey]:
+        """Every key of the root.
+
+        What was imported into the database is trusted for packages of whatever origin; a key that an
+        entry names may seal its index, and is imported when it is first needed.
+        """
+        named: dict[str, list[str]] = {}
+        every = []
+        for one in self.all():
+            every.append(one.identity)
+            for address in one.keys:
+                file = _local(address)
+                if file is not None:
+                    named.setdefault(file, []).append(one.identity)
+        found = [
+            HeldKey(key, "imported: trusted for packages of whatever origin", tuple(every), True)
+            for key in self._imported()
+        ]
+        for file, who in named.items():
+            how = "named by the entries that it may seal"
+            found += (HeldKey(key, how, tuple(who)) for key in self._keys.held(file))
+        for name in names_in(self._jail, places.KEYS, self._report):
+            path = f"{places.KEYS}/{name}"
+            if path not in named:
+                how = "lies there; no entry names it"
+                found += (HeldKey(k, how, archives=False) for k in self._keys.held(path))
+        return found
 
     # -- variables -------------------------------------------------------------------------
 

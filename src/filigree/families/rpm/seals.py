@@ -1,0 +1,112 @@
+"""Seals of package headers: of an archive's, and of the record that is kept of it.
+
+Follows the signatures chapter of the format's manual. What is covered is the immutable part of the
+header with its magic in front; some signatures and digests of archives cover the payload behind it
+too. Entries behind the immutable part are nobody's word but the database's own.
+"""
+
+import base64
+import binascii
+import hashlib
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+
+from filigree.formats import rpm_tags as tags
+from filigree.formats.keys import Key
+from filigree.formats.openpgp import Pieces, combined, judge_detached, judge_pieces
+from filigree.formats.rpm_header import Header, HeaderError
+from filigree.model.seals import Check, Seal, SealVerdict
+
+_OF_HEADER = (tags.SEAL_DSA, tags.SEAL_RSA)
+_OF_ALL = (tags.OLD_SEAL_RSA, tags.OLD_SEAL_DSA, tags.KEPT_SEAL_RSA, tags.KEPT_SEAL_DSA)
+_DIGESTS = (
+    (tags.HEADER_SHA1, "sha1"),
+    (tags.HEADER_SHA256, "sha256"),
+    (tags.HEADER_SHA3, "sha3_256"),
+)
+_OF_FILES = frozenset({
+    tags.OLD_FILE_NAMES, tags.FILE_SIZES, tags.FILE_MODES, tags.FILE_DEVICE_NUMBERS, tags.FILE_DIGESTS,
+    tags.FILE_LINKS, tags.FILE_FLAGS, tags.FILE_OWNERS, tags.FILE_GROUPS, tags.FILE_VERIFY_FLAGS,
+    tags.DIRECTORY_INDEXES, tags.BASE_NAMES, tags.DIRECTORY_NAMES, tags.LONG_FILE_SIZES,
+    tags.FILE_CAPABILITIES, tags.FILE_DIGEST_ALGORITHM,
+})  # fmt: skip
+_MOST = 16
+_ENOUGH = 1 << 16
+
+
+def covered_part(header: Header) -> bytes:
+    """What signatures and digests of a header cover. Raises HeaderError where that is not told."""
+    covered = header.immutable()
+    if covered is None:
+        raise HeaderError("it has no part that a signature could cover", 0)
+    return covered
+
+
+def header_checks(covered: bytes, kept: Header) -> Iterator[Check]:
+    """The digests of the header that are kept with its signatures."""
+    for tag, algorithm in _DIGESTS:
+        told = kept.text(tag)
+        if told:
+            found = hashlib.new(algorithm, covered, usedforsecurity=False).hexdigest()
+            what = "the header, by the digest kept with it"
+            yield Check(what, f"{algorithm}:{told.lower()}", f"{algorithm}:{found}")
+
+
+def header_seals(
+    covered: bytes, kept: Header, keys: Sequence[Key], now: datetime
+) -> Iterator[Seal]:
+    """Every signature of the header alone, judged."""
+    for signature in header_signatures(kept):
+        yield judge_detached(covered, signature, keys, now)
+
+
+def header_signatures(kept: Header) -> Iterator[bytes]:
+    """The signatures of the header alone, in the old tags and the new one."""
+    for tag in _OF_HEADER:
+        value = kept.value(tag)
+        if isinstance(value, bytes) and value:
+            yield value
+    for text in kept.texts(tags.SEALS_BASE64)[:_MOST]:
+        try:
+            yield base64.b64decode(text, validate=True)
+        except (binascii.Error, ValueError):
+            yield text[:_ENOUGH].encode("utf-8", "surrogateescape")  # judged as what cannot be read
+
+
+def whole_seals(
+    pieces: Pieces, size: int, kept: Header, keys: Sequence[Key], now: datetime
+) -> Iterator[Seal]:
+    """Every signature of header and payload together, judged."""
+    for tag in _OF_ALL:
+        value = kept.value(tag)
+        if isinstance(value, bytes) and value:
+            yield judge_pieces(pieces, size, value, keys, now)
+
+
+def record_seal(record: Header, keys: Sequence[Key], now: datetime) -> Seal:
+    """What the signatures say of a record that a database keeps. A changed record's seal is bad."""
+    try:
+        covered = covered_part(record)
+        wrong = next((one for one in header_checks(covered, record) if not one.holds), None)
+        seals = list(header_seals(covered, record, keys, now))
+    except HeaderError as error:
+        return Seal(
+            SealVerdict.NONE, reason=f"its record bears no seal that could be judged: {error}"
+        )
+    if wrong is not None:
+        algorithm = wrong.expected.partition(":")[0]
+        why = f"the record is not what its digest ({algorithm}) says"
+        return Seal(SealVerdict.BAD, combined(seals).signers, why)
+    added = sorted(set(_outside(record, covered)) & _OF_FILES)
+    if added:
+        names = ", ".join(tags.tag_name(tag) for tag in added)
+        return Seal(
+            SealVerdict.BAD, combined(seals).signers, f"{names} stand outside of what is sealed"
+        )
+    return combined(seals)
+
+
+def _outside(header: Header, covered: bytes) -> Iterator[int]:
+    """The tags behind the immutable part."""
+    count = int.from_bytes(covered[8:12], "big")
+    return (entry.tag for entry in header.entries[count:])

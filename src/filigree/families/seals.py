@@ -1,0 +1,46 @@
+"""What the archives of all families do alike with their seals: parts of a file, and what they weigh."""
+
+import hashlib
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime
+
+from filigree.formats.keys import Key
+from filigree.formats.openpgp import combined, judge_pieces
+from filigree.formats.random_access import Bytes
+from filigree.model.seals import Check, Seal, SealVerdict
+
+ENDINGS = (".asc", ".sig", ".gpg")
+"""How a signature is called that lies beside what it is of."""
+_PIECE = 1 << 20
+
+
+def part_of(source: Bytes, start: int, size: int | None = None) -> Iterator[bytes]:
+    """A part of a file in pieces, to its end unless a size is given."""
+    end = source.size if size is None else min(source.size, start + size)
+    while start < end and (piece := source.at(start, min(_PIECE, end - start))):
+        yield piece
+        start += len(piece)
+
+
+def digest_of_part(source: Bytes, start: int, algorithm: str) -> str:
+    """The digest of a file from a place to its end."""
+    digest = hashlib.new(algorithm, usedforsecurity=False)
+    for piece in part_of(source, start):
+        digest.update(piece)
+    return f"{algorithm}:{digest.hexdigest()}"
+
+
+def beside_seal(source: Bytes, signature: bytes, keys: Sequence[Key], now: datetime) -> Seal:
+    """The seal of a whole file by a signature that lies beside it."""
+    return judge_pieces(lambda: part_of(source, 0), source.size, signature, keys, now)
+
+
+def weighed(seals: Iterable[Seal], checks: Sequence[Check]) -> Seal:
+    """All signatures of an archive together; bad where it is not what it says of itself."""
+    seal = combined(seals)
+    wrong = next((check for check in checks if not check.holds), None)
+    if wrong is None:
+        return seal
+    return Seal(
+        SealVerdict.BAD, seal.signers, f"{wrong.what}: {wrong.expected}, found {wrong.found}"
+    )
