@@ -32,6 +32,7 @@ _WHERE = {
     "leftover": "filigree.questions.leftover",
     "draw": "filigree.questions.draw",
     "verify": "filigree.questions.verify",
+    "keys": "filigree.questions.keys",
     "repos": "filigree.questions.repos",
     "seek": "filigree.questions.seek",
     "behind": "filigree.questions.behind",
@@ -54,6 +55,7 @@ if TYPE_CHECKING:
     from filigree.questions.dossier import dossier as dossier
     from filigree.questions.draw import draw as draw
     from filigree.questions.groups import groups as groups
+    from filigree.questions.keys import keys as keys
     from filigree.questions.leftover import leftover as leftover
     from filigree.questions.needs import needed_by as needed_by
     from filigree.questions.needs import needs as needs

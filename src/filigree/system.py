@@ -1,15 +1,17 @@
 """A system: a root and its family, what every question is asked of."""
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from functools import cached_property
 from glob import escape as glob_escape
 from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail, LentFile
-from filigree.families.looking import os_release
+from filigree.families.looking import names_in, os_release
 from filigree.families.protocol import Archive, Database, Family, Records
-from filigree.families.registry import family_named, family_of, open_archive
+from filigree.families.registry import family_named, family_of, is_archive_name, open_archive
+from filigree.families.seals import ENDINGS
 from filigree.formats.accounts import Accounts, read_accounts
 from filigree.formats.keys import Key, read_keys
 from filigree.model.answer import Gap, SystemLabel
@@ -19,6 +21,9 @@ from filigree.paths import PathIndex
 
 if TYPE_CHECKING:
     from filigree.access.remote import RemoteFile
+
+
+_SIGNATURE_LIMIT = 1 << 20
 
 
 class System:
@@ -31,7 +36,7 @@ class System:
         self.family: Family = family_named(family) if family else family_of(self.jail)
         self._gaps: dict[Gap, None] = {}
         self._asides: dict[str, None] = {}
-        self._opened: dict[str, Archive] = {}
+        self._opened: dict[tuple[str, bool], Archive] = {}
         self._archives: dict[int, Archive] = {}
         self._lent: list[LentFile | RemoteFile] = []
         self.offered: Records | None = None
@@ -95,18 +100,51 @@ class System:
             return self.offered
         return self._archives.get(id(package), self.database)
 
-    def archive(self, path: str) -> Archive:
+    def archive(self, path: str, below: bool = False) -> Archive:
         """The archive at a path of the auditor's own file system, or at an address, opened once.
+
+        With `below` it lies below the root.
 
         Raises AccessError where no regular file can be read there, DatabaseError where it is none.
         """
-        if path not in self._opened:
-            source = self._borrowed(path)
+        if (path, below) not in self._opened:
+            source = self.jail.lend(path) if below else self._borrowed(path)
             self._lent.append(source)
             archive = open_archive(source, path, self.report)
-            self._opened[path] = archive
+            self._opened[path, below] = archive
             self._archives[id(archive.package)] = archive
-        return self._opened[path]
+        return self._opened[path, below]
+
+    @contextmanager
+    def looking_into(self, path: str, below: bool = False) -> Iterator[Archive]:
+        """An archive for as long as it is looked at: of hundreds none stays open."""
+        source = self.jail.lend(path) if below else self._borrowed(path)
+        try:
+            yield open_archive(source, path, self.report)
+        finally:
+            source.close()
+
+    def beside(self, path: str, below: bool = False) -> bytes | None:
+        """The signature that lies beside a file; None where there is none, or none can be looked for."""
+        if path.startswith(("http://", "https://")):
+            return None
+        jail, place = (self.jail, path) if below else (self._outside, os.path.abspath(path))
+        for ending in ENDINGS:
+            try:
+                found = jail.read_or_none(place + ending, _SIGNATURE_LIMIT)
+            except AccessError as error:
+                self.report(Gap(path + ending, error.what))
+                continue
+            if found is not None:
+                return found
+        return None
+
+    def cached_archives(self) -> Iterator[str]:
+        """Where archives lie that the system itself keeps, by what they are called."""
+        for folder in self.database.archive_folders():
+            for name in names_in(self.jail, folder, self.report):
+                if is_archive_name(f"{folder}/{name}"):
+                    yield f"{folder}/{name}"
 
     def _borrowed(self, path: str) -> "LentFile | RemoteFile":
         if not path.startswith(("http://", "https://")):

@@ -132,6 +132,12 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         ),
     ),
     (
+        "keys",
+        check.keys,
+        _CHECK,
+        ("keys", "keys --needed", "keys --root /mnt/heron --keyring ./office-keys.asc"),
+    ),
+    (
         "repos",
         sources.repos,
         _SOURCES,

@@ -1,4 +1,4 @@
-"""The commands that check: verify."""
+"""The commands that check: verify, provenance, keys, strays."""
 
 from typing import Annotated
 
@@ -6,6 +6,7 @@ import typer
 
 from filigree.cli.options import Asked, complete_packages, question, typed_path
 from filigree.model.files import Aspect, Verdict
+from filigree.questions.scopes import Chosen
 from filigree.system import System
 
 
@@ -70,3 +71,19 @@ def verify(
     finally:
         progress.close()
     return answer, {"quiet": quiet}
+
+
+@question
+def keys(
+    system: System,
+    needed: Annotated[
+        bool,
+        typer.Option("--needed", help="Only keys that signatures name and that are held nowhere."),
+    ] = False,
+    *,
+    sources: Chosen,
+) -> Asked:
+    """Which keys this system trusts, for what."""
+    from filigree.questions.keys import keys
+
+    return keys(system, needed, sources), {}

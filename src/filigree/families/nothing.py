@@ -80,6 +80,9 @@ class EmptyDatabase:
     def sources(self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN) -> None:  # noqa: ARG002
         return None
 
+    def archive_folders(self) -> Sequence[str]:
+        return ()
+
     def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> None:  # noqa: ARG002
         return None
 

@@ -342,6 +342,10 @@ class Database(Records, Protocol):
         """
         ...
 
+    def archive_folders(self) -> Sequence[str]:
+        """Where the system itself keeps archives that it fetched."""
+        ...
+
     def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> Seal | None:
         """What the signatures say of a package's own record; None where the family keeps none of it."""
         ...

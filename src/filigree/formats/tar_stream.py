@@ -60,6 +60,14 @@ class _Forward:
         self.last = self._stream.read(size)
         return self.last
 
+    def content(self, size: int) -> bytes:
+        """What a member holds, as far as it is there: its size is for the caller to bound."""
+        pieces = []
+        while size > 0 and (data := self._stream.read(min(size, PIECE))):
+            pieces.append(data)
+            size -= len(data)
+        return b"".join(pieces)
+
 
 def read_tar(stream: Stream, algorithm: Algorithm) -> Iterator[Member]:
     """The members in their order. Raises PayloadError, also where the end is missing."""
@@ -80,7 +88,7 @@ def read_small_tar(stream: Stream, limit: int = READ_LIMIT) -> dict[str, bytes]:
         total += info.size
         if info.size > limit or total > 4 * limit:
             raise PayloadError(f"{info.name[:80]} is unreasonably large", stream.position)
-        found[info.name] = file.read(info.size)
+        found[info.name] = file.content(info.size)
         if len(found[info.name]) < info.size:
             raise PayloadError(f"{info.name[:80]} is cut off", stream.position)
     return found

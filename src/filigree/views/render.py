@@ -29,6 +29,7 @@ SCREENS = {
     "whatif": "whatif",
     "leftover": "leftover",
     "draw": "draw",
+    "keys": "keys",
 }
 
 

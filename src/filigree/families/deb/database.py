@@ -361,6 +361,9 @@ class DebDatabase:
         configured = DebRepositories(self._jail, self._report, machines, now, keyring, own)
         return DebSources(self._jail, self._report, configured, own)
 
+    def archive_folders(self) -> Sequence[str]:
+        return (places.ARCHIVES,)
+
     def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> None:  # noqa: ARG002
         """Its records are unsigned."""
         return

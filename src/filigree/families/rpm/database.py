@@ -13,6 +13,7 @@ from filigree.families.listing import PathListing, SplitListing
 from filigree.families.looking import names_in
 from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.families.rpm import described, places
+from filigree.families.rpm.caches import cache_folders
 from filigree.families.rpm.containers import Container, open_container
 from filigree.families.rpm.history import History
 from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_forbids, term_is_met
@@ -319,6 +320,9 @@ class RpmDatabase:
                     version = split_version(told or package.version).version
                     return version or None
         return None
+
+    def archive_folders(self) -> Sequence[str]:
+        return cache_folders(self._jail, self._report)
 
     def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> Seal:
         header = self._header(package)
