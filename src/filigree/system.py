@@ -15,7 +15,7 @@ from filigree.families.seals import ENDINGS
 from filigree.formats.accounts import Accounts, read_accounts
 from filigree.formats.keys import Key, read_keys
 from filigree.model.answer import Gap, SystemLabel
-from filigree.model.errors import AccessError, BadQuestion, words_of
+from filigree.model.errors import AccessError, BadQuestion, Obstacle, words_of
 from filigree.model.package import Package, State
 from filigree.paths import PathIndex
 
@@ -162,6 +162,18 @@ class System:
         from glob import glob
 
         return sorted(path for path in glob(pattern) if os.path.isfile(path))
+
+    def own_lines(self, path: str, limit: int) -> Iterator[bytes]:
+        """The lines of a file of the auditor's own, one after the other. Raises AccessError."""
+        rest, total = b"", 0
+        for piece in self._outside.pieces(os.path.abspath(path)):
+            total += len(piece)
+            if total > limit:
+                raise AccessError(Obstacle.TOO_LARGE, path, f"more than {limit} bytes")
+            *lines, rest = (rest + piece).split(b"\n")
+            yield from lines
+        if rest:
+            yield rest
 
     def own_keys(self, paths: Sequence[str]) -> list[Key]:
         """The keys of the auditor's own files, and of the files in folders.

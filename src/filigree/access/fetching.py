@@ -9,8 +9,10 @@ import contextlib
 import hashlib
 import json
 import os
+import queue
 import random
 import shutil
+import threading
 import time
 from collections.abc import Callable, Iterator
 from typing import Any, BinaryIO, NamedTuple
@@ -148,8 +150,7 @@ class Fetcher:
             raise FetchError(f"it is no address: {error}", address) from error
         try:
             os.makedirs(self.folder, mode=0o700, exist_ok=True)
-            name = hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
-            path = os.path.join(self.folder, name)
+            path = kept_at(self.folder, address)
             if digest is not None and _has_digest(path, digest):
                 return Fetched(path, False, 0)
             if local is not None:
@@ -170,10 +171,9 @@ class Fetcher:
 
     def forget(self, address: str) -> None:
         """Let go of what is kept of an address."""
-        name = hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
         for ending in ("", ".json", ".part"):
             with contextlib.suppress(OSError):
-                os.unlink(os.path.join(self.folder, name + ending))
+                os.unlink(kept_at(self.folder, address) + ending)
 
     # -- from a folder ---------------------------------------------------------------------
 
@@ -361,3 +361,72 @@ def _tell(path: str, facts: dict[str, Any]) -> None:
     with open(new, "w", encoding="utf-8") as file:
         json.dump(facts, file)
     os.replace(new, path)
+
+
+# -- many at once ---------------------------------------------------------------------------
+
+
+class Wish(NamedTuple):
+    """A file that is wanted, and what is promised of it."""
+
+    address: str
+    digest: str | None
+    size: int | None
+
+
+AT_ONCE = 4
+WISH_LIMIT = 8 << 30
+
+
+def kept_at(folder: str, address: str) -> str:
+    """Where a file of an address is kept in a folder."""
+    name = hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
+    return os.path.join(folder, name)
+
+
+def fetch_all(
+    folder: str,
+    wishes: list[Wish],
+    progress: Callable[[Progress], None] | None = None,
+    at_once: int = AT_ONCE,
+) -> Iterator[tuple[Wish, Fetched | FetchError]]:
+    """Fetch several files at once, each held against its digest; what fails costs itself.
+
+    `progress` is told of all together. Closing the iterator leaves what was begun to be gone on with.
+    """
+    waiting: queue.SimpleQueue[Wish] = queue.SimpleQueue()
+    outcomes: queue.SimpleQueue[tuple[Wish, Fetched | FetchError]] = queue.SimpleQueue()
+    for wish in wishes:
+        waiting.put(wish)
+    total = sum(wish.size or 0 for wish in wishes)
+    done: dict[str, int] = {}
+
+    def told(now: Progress) -> None:
+        done[now.address] = now.done
+        if progress is not None:
+            progress(Progress(f"{len(wishes)} files", min(sum(done.values()), total - 1), total))
+
+    def work() -> None:
+        fetcher = Fetcher(folder, told)
+        with contextlib.suppress(queue.Empty):
+            while True:
+                wish = waiting.get_nowait()
+                try:
+                    outcomes.put(
+                        (wish, fetcher.fetch(wish.address, WISH_LIMIT, wish.digest, wish.size))
+                    )
+                except FetchError as error:
+                    outcomes.put((wish, error))
+                except Exception as error:  # whatever a server sends must not leave us waiting
+                    outcomes.put((wish, FetchError(f"it failed: {error}", wish.address)))
+        fetcher.close()
+
+    for _ in range(min(at_once, len(wishes))):
+        # An interrupt must not wait for a server.
+        threading.Thread(target=work, daemon=True).start()
+    try:
+        for _ in wishes:
+            yield outcomes.get()
+    finally:
+        if progress is not None:
+            progress(Progress("", total, total))

@@ -114,21 +114,29 @@ class Jail:
         algorithm: str | None = None,
         limit: int = sys.maxsize,
         capabilities: bool = False,
+        of_size: int | None = None,
     ) -> Observation:
         """What is at a path; a link is not followed. With `algorithm`, a file's digest as well.
+
+        With `of_size` only if it has that size: another size tells by itself that it is another file.
 
         Raises AccessError; CHANGED where the file was not the same before and after reading, also
         at a second look; TOO_LARGE where a digest is asked of a file of more than `limit` bytes.
         """
         try:
-            return self._observe(path, algorithm, limit, capabilities)
+            return self._observe(path, algorithm, limit, capabilities, of_size)
         except AccessError as error:
             if error.obstacle is not Obstacle.CHANGED:
                 raise
-        return self._observe(path, algorithm, limit, capabilities)
+        return self._observe(path, algorithm, limit, capabilities, of_size)
 
     def _observe(
-        self, path: str, algorithm: str | None, limit: int, capabilities: bool
+        self,
+        path: str,
+        algorithm: str | None,
+        limit: int,
+        capabilities: bool,
+        of_size: int | None,
     ) -> Observation:
         directory, _, name = path.rpartition("/")
         if name in ("", ".", ".."):
@@ -143,7 +151,7 @@ class Jail:
             if form == stat.S_IFREG:
                 if capabilities:
                     carried = self._capabilities(raw, above)
-                if algorithm is not None:
+                if algorithm is not None and of_size in (None, before.st_size):
                     if before.st_size > limit:
                         raise AccessError(Obstacle.TOO_LARGE, path, f"{before.st_size} bytes")
                     digest = self._digest(raw, above, before, algorithm, path)
@@ -153,7 +161,8 @@ class Jail:
             raise trouble(error, path) from error
         return Observation(
             KIND_OF_FORM[form], before.st_size, mode & 0o7777, before.st_uid, before.st_gid,
-            before.st_mtime_ns, target, digest, before.st_rdev, carried,
+            before.st_mtime_ns, target, digest, before.st_rdev, carried, before.st_ino,
+            before.st_ctime_ns,
         )  # fmt: skip
 
     @staticmethod

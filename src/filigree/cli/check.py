@@ -1,13 +1,17 @@
 """The commands that check: verify, provenance, keys, strays."""
 
+import sys
+from dataclasses import replace
 from typing import Annotated
 
 import typer
 
 from filigree.cli.options import Asked, complete_packages, question, typed_path
-from filigree.model.files import Aspect, Verdict
+from filigree.model.errors import BadQuestion
+from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.questions.scopes import Chosen
 from filigree.system import System
+from filigree.views.text import escaped
 
 
 @question
@@ -48,10 +52,52 @@ def verify(
         int | None,
         typer.Option(min=1, help="Work with so many processes. Default: all.", show_default=False),
     ] = None,
+    against: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--against",
+            metavar="ARCHIVE|FOLDER|REPOSITORY|cache",
+            help="Hold files against archives: one, a folder of them, what a repository offers, or the "
+            "system's own cache; repeatable.",
+            show_default=False,
+        ),
+    ] = None,
+    evidence: Annotated[
+        Evidence,
+        typer.Option(
+            help="The least that a verdict may rest on: the local record alone, an archive whose digest "
+            "was checked, or what traces to a key.",
+        ),
+    ] = Evidence.RECORD,
+    fetch: Annotated[
+        bool,
+        typer.Option("--fetch", help="Fetch the archives that it takes from the repositories."),
+    ] = False,
+    since: Annotated[
+        str | None,
+        typer.Option(
+            metavar="FILE",
+            help="An earlier result (--all --format json): read again only files that changed in size, "
+            "time or inode since.",
+            show_default=False,
+        ),
+    ] = None,
+    sample: Annotated[
+        str | None,
+        typer.Option(metavar="N%", help="Only a part of the files, by chance.", show_default=False),
+    ] = None,
+    read_all: Annotated[
+        bool,
+        typer.Option("--read-all", help="Read also files whose size tells that they are others."),
+    ] = False,
+    *,
+    sources: Chosen,
 ) -> Asked:
     """Whether files are still as shipped."""
-    from filigree.cli.progress import ProgressLine
-    from filigree.questions.verify import LOUD, verify
+    from filigree.cli.progress import FetchLine, ProgressLine
+    from filigree.questions.earlier import read_earlier
+    from filigree.questions.references import against_of
+    from filigree.questions.verify import LOUD, Manner, verify
 
     shown = frozenset(only) if only else frozenset(Verdict) if every else LOUD
     if Aspect.MODIFIED in (aspect or ()) and not only:
@@ -59,6 +105,15 @@ def verify(
     if quiet:
         shown = frozenset()  # nothing is shown, so nothing need be kept
     progress = ProgressLine()
+    manner = Manner(
+        replace(against_of(map(typed_path, against or ()), fetch), announce=said),
+        evidence,
+        read_earlier(system, since) if since is not None else None,
+        percentage(sample) if sample is not None else None,
+        read_all,
+    )
+    if fetch:
+        sources = sources._replace(progress=FetchLine())
     try:
         answer = verify(
             system,
@@ -67,10 +122,28 @@ def verify(
             frozenset(aspect or ()),
             jobs,
             None if quiet else progress,
+            manner,
+            sources,
         )
     finally:
         progress.close()
     return answer, {"quiet": quiet}
+
+
+def percentage(text: str) -> float:
+    """A percentage as a person writes it. Raises BadQuestion where it is none."""
+    try:
+        number = float(text.strip().removesuffix("%"))
+    except ValueError:
+        number = 0.0
+    if not 0 < number <= 100:
+        raise BadQuestion(f"{text} is no percentage", None, "give a number up to 100, like 5%")
+    return number
+
+
+def said(words: str) -> None:
+    """Tell at once, on standard error, what is about to be done."""
+    print(f"filigree: {escaped(words)}", file=sys.stderr, flush=True)  # noqa: T201
 
 
 @question

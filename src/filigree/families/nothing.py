@@ -80,6 +80,9 @@ class EmptyDatabase:
     def sources(self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN) -> None:  # noqa: ARG002
         return None
 
+    def place_of(self, package: Package) -> str:  # noqa: ARG002
+        return "/"
+
     def archive_folders(self) -> Sequence[str]:
         return ()
 

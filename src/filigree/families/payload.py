@@ -33,12 +33,21 @@ def records(
 ) -> Iterator[FileRecord | Broken]:
     """A record for each member; Broken in the end, where it does not end well.
 
+    A second name of a file has the digest and the size of the first.
+
     `algorithm` is asked for shown paths.
     """
     links: set[str] = set()
+    held: dict[str, tuple[str, int | None]] = {}
     try:
         for member in read(lambda path: algorithm(shown_path(path))):
             record = _record(member, links)
+            if member.same_as is not None:
+                same = held.get(shown_path(member.same_as))
+                if same is not None:
+                    record = record._replace(digest=same[0], size=same[1])
+            elif record.kind is Kind.FILE and record.digest is not None:
+                held[record.path] = record.digest, record.size
             if record.kind is Kind.LINK:
                 links.add(record.path)
             yield record

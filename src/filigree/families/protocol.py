@@ -100,6 +100,14 @@ class Archive(Records, Protocol):
     @property
     def facts(self) -> ArchiveFacts: ...
 
+    def digest(self, algorithm: str) -> str:
+        """The digest of the archive as a file, `algorithm:hex`."""
+        ...
+
+    def expected(self) -> list[FileRecord]:
+        """What its files are to be, as cheaply as can be told: by the header where that tells."""
+        ...
+
     def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
         """What its signatures say, judged with these keys; `beside` is one that lies beside it.
 
@@ -340,6 +348,10 @@ class Database(Records, Protocol):
 
         Seals are judged with the keys that each repository allows, or with those of `keyring` alone.
         """
+        ...
+
+    def place_of(self, package: Package) -> str:
+        """The file below the root that holds a package's record."""
         ...
 
     def archive_folders(self) -> Sequence[str]:

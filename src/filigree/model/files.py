@@ -47,7 +47,7 @@ class Role(StrEnum):
 
 
 class Aspect(StrEnum):
-    """One way in which a file can differ from its record."""
+    """One way in which a file can differ from its record; the last is of the record itself."""
 
     PRESENCE = "presence"
     CONTENT = "content"
@@ -60,11 +60,16 @@ class Aspect(StrEnum):
     DEVICE = "device"
     MODIFIED = "modified"
     CAPABILITIES = "capabilities"
+    RECORD = "record"
 
 
 class Verdict(StrEnum):
-    """What is to be said of a file, worst first."""
+    """What is to be said of a file, worst first.
 
+    `doctored`: the local record of it was changed, by what a better witness says.
+    """
+
+    DOCTORED = "doctored"
     ALTERED = "altered"
     MISSING = "missing"
     UNREADABLE = "unreadable"
@@ -76,7 +81,7 @@ class Verdict(StrEnum):
     @property
     def alarming(self) -> bool:
         """Whether it is bad news: the file is not what was shipped."""
-        return self in (Verdict.ALTERED, Verdict.MISSING)
+        return self in (Verdict.DOCTORED, Verdict.ALTERED, Verdict.MISSING)
 
     @property
     def quiet(self) -> bool:
@@ -140,7 +145,8 @@ class FileRecord(NamedTuple):
 class Observation(NamedTuple):
     """What is on the disk. `mode` is the permission bits alone, `modified` nanoseconds.
 
-    `capabilities` are as in a record, None where they were not asked for.
+    `capabilities` are as in a record, None where they were not asked for. `changed` is when anything of
+    it was last changed, in nanoseconds.
     """
 
     kind: Kind
@@ -153,6 +159,8 @@ class Observation(NamedTuple):
     digest: str | None = None
     device: int = 0
     capabilities: str | None = None
+    inode: int = 0
+    changed: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,6 +170,19 @@ class Difference:
     aspect: Aspect
     expected: str | None
     found: str | None
+
+
+class Seen(NamedTuple):
+    """A file as it was when its content was read: a later run may rest on that while nothing changes.
+
+    Times are nanoseconds since 1970.
+    """
+
+    size: int
+    modified: int
+    changed: int
+    inode: int
+    digest: str
 
 
 class Relocation(NamedTuple):

@@ -7,6 +7,8 @@
 - What the packager does not want to be judged by is looked at all the same: where nothing else
   differs, the file is `excused`, and told.
 - A directory that is reached through a link is `excused`: administrators move directories so.
+- A file of another size than it must have is another file: its content need not be read to know it.
+- A file that is as it was when its content was read before is not read again, where that is asked for.
 - What cannot be reached is `missing` (or `excused` where declared policy leaves it out); what is
   there and cannot be read is `unreadable`.
 """
@@ -20,7 +22,7 @@ from typing import NamedTuple
 from filigree.access.jail import Form, Jail
 from filigree.model.answer import iso, moment_of
 from filigree.model.errors import AccessError, Obstacle
-from filigree.model.files import Aspect, Difference, FileRecord, Kind, Observation, Verdict
+from filigree.model.files import Aspect, Difference, FileRecord, Kind, Observation, Seen, Verdict
 from filigree.system import System
 
 _EDITABLE = frozenset({Aspect.CONTENT, Aspect.SIZE, Aspect.MODIFIED})
@@ -34,22 +36,42 @@ class Judged(NamedTuple):
     differences: tuple[Difference, ...] = ()
     read: int = 0
     reason: str | None = None
+    seen: Seen | None = None
+    reused: bool = False
 
 
-def judge(system: System, record: FileRecord, limit: int = sys.maxsize) -> Judged:
-    """The verdict on one file. Above `limit` bytes a file is not read: it cannot be what was shipped."""
+def judge(
+    system: System,
+    record: FileRecord,
+    limit: int = sys.maxsize,
+    before: Seen | None = None,
+    read_all: bool = False,
+) -> Judged:
+    """The verdict on one file. Above `limit` bytes a file is not read: it cannot be what was shipped.
+
+    `before` is how it was when its content was read before: if it still is so, that digest counts. With
+    `read_all` a file is read even where its size tells that it is another.
+    """
     if record.moot is not None:
         return Judged(Verdict.EXCUSED, reason=record.moot)
     digest = record.digest
     algorithm = digest.partition(":")[0] if digest else None
     jail = system.jail
+    of_size = None if read_all or Aspect.SIZE in record.waived else record.size
+    capable = record.capabilities is not None
+    reused = False
     try:
-        seen = jail.observe(record.location, algorithm, limit, record.capabilities is not None)
+        if before is not None and algorithm == before.digest.partition(":")[0]:
+            seen = jail.observe(record.location, None, limit, capable)
+            reused = seen.kind is Kind.FILE and before[:4] == _state(seen)
+            seen = seen._replace(digest=before.digest) if reused else seen
+        if not reused:
+            seen = jail.observe(record.location, algorithm, limit, capable, of_size)
     except AccessError as error:
         return _unreached(record, error)
     if record.kind is not None and seen.kind is not record.kind:
         return _other_kind(jail, record, seen)
-    return _compared(system, record, seen)
+    return _compared(system, record, seen, reused)
 
 
 def form_of(system: System, record: FileRecord) -> Form | None:
@@ -67,25 +89,41 @@ def form_of(system: System, record: FileRecord) -> Form | None:
     return (stat.S_IFREG | mode, uid, gid, size, modified)
 
 
-def _compared(system: System, record: FileRecord, seen: Observation) -> Judged:
-    differences = tuple(_differences(system, record, seen))
-    read = seen.size if seen.digest else 0
+def _state(seen: Observation) -> tuple[int, int, int, int]:
+    return (seen.size, seen.modified, seen.changed, seen.inode)
+
+
+def _compared(system: System, record: FileRecord, seen: Observation, reused: bool) -> Judged:
+    judged = _weighed(record, tuple(_differences(system, record, seen)))
+    if seen.digest is None:
+        return judged
+    read = 0 if reused else seen.size
+    return judged._replace(read=read, seen=Seen(*_state(seen), seen.digest), reused=reused)
+
+
+def _weighed(record: FileRecord, differences: tuple[Difference, ...]) -> Judged:
     waived = tuple(d for d in differences if d.aspect in record.waived)
     counted = tuple(d for d in differences if d.aspect not in record.waived)
     if any(d.aspect is not Aspect.MODIFIED for d in counted):
         edited = record.config and all(d.aspect in _EDITABLE for d in counted)
-        return Judged(Verdict.EDITED if edited else Verdict.ALTERED, counted, read)
+        return Judged(Verdict.EDITED if edited else Verdict.ALTERED, counted)
     if any(d.aspect is not Aspect.MODIFIED for d in waived):
-        return Judged(Verdict.EXCUSED, waived, read, "its packager expects it to change")
+        return Judged(Verdict.EXCUSED, waived, 0, "its packager expects it to change")
     whole = record.digest if record.kind is not Kind.LINK else record.link_target
     enough = record.kind not in (None, *_WHOLE) or whole is not None
-    return Judged(Verdict.INTACT if enough else Verdict.UNRECORDED, counted, read)
+    return Judged(Verdict.INTACT if enough else Verdict.UNRECORDED, counted)
 
 
 def _differences(system: System, record: FileRecord, seen: Observation) -> list[Difference]:
     is_device = seen.kind in (Kind.BLOCK_DEVICE, Kind.CHARACTER_DEVICE)
+    # What was not read, because its size is another, is not said to have another content.
+    unread = seen.digest is None and record.size not in (None, seen.size)
     pairs = (
-        (Aspect.CONTENT, record.digest, seen.digest),
+        (
+            Aspect.CONTENT,
+            record.digest,
+            seen.digest if seen.digest or not unread else record.digest,
+        ),
         (Aspect.SIZE, _text(record.size), _text(seen.size)),
         (Aspect.MODE, _octal(record.mode), _octal(seen.mode)),
         (Aspect.LINK_TARGET, record.link_target, seen.link_target),

@@ -11,7 +11,7 @@ from filigree.families.deb.stanza import NotAPackage, capabilities_told, needs_t
 from filigree.families.listing import PathListing
 from filigree.families.payload import Broken, records
 from filigree.families.protocol import Report
-from filigree.families.seals import beside_seal, part_of, weighed
+from filigree.families.seals import beside_seal, digest_of_part, part_of, weighed
 from filigree.formats.ar import MAGIC, ArMember, read_members
 from filigree.formats.damage import Damage
 from filigree.formats.digest_list import read_digest_list
@@ -42,7 +42,7 @@ _SEAL_LIMIT = 1 << 20
 class DebArchive:
     """One archive. The control part is read at once, the data part when it is asked for."""
 
-    aspects = frozenset(Aspect) - {Aspect.CAPABILITIES}
+    aspects = frozenset(Aspect) - {Aspect.CAPABILITIES, Aspect.RECORD}
 
     def __init__(self, source: Bytes, path: str, report: Report) -> None:
         self._source = source
@@ -114,6 +114,12 @@ class DebArchive:
 
     # -- seals -----------------------------------------------------------------------------
 
+    def digest(self, algorithm: str) -> str:
+        return digest_of_part(self._source, 0, algorithm)
+
+    def expected(self) -> list[FileRecord]:
+        return self._files
+
     def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
         """By the members that are signatures of all others, in their order, and what lies beside it."""
         covered = [member for member in self._order if not member.name.startswith(_SEAL)]
@@ -154,7 +160,11 @@ class DebArchive:
     def _files(self) -> list[FileRecord]:
         carried = self._digests
         found = []
-        for record in self._read_data(lambda path: "md5" if path[1:] in carried else "sha256"):
+        # A file of settings is on record by the same algorithm, though not on the list.
+        settings = set(self._settings()) if carried else set()
+        for record in self._read_data(
+            lambda path: "md5" if path[1:] in carried or path in settings else "sha256"
+        ):
             digest = carried.pop(record.path[1:], None)
             if digest is not None and record.digest is not None and digest != record.digest:
                 told = "its content is not what the archive's own list of digests says"

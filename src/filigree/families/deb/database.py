@@ -361,6 +361,9 @@ class DebDatabase:
         configured = DebRepositories(self._jail, self._report, machines, now, keyring, own)
         return DebSources(self._jail, self._report, configured, own)
 
+    def place_of(self, package: Package) -> str:
+        return self._info_path(package.name, package.architecture, "md5sums") or places.STATUS
+
     def archive_folders(self) -> Sequence[str]:
         return (places.ARCHIVES,)
 

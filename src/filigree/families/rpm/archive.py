@@ -92,6 +92,12 @@ class RpmArchive:
 
     # -- seals -----------------------------------------------------------------------------
 
+    def digest(self, algorithm: str) -> str:
+        return digest_of_part(self._source, 0, algorithm)
+
+    def expected(self) -> list[FileRecord]:
+        return self._recorded
+
     def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
         try:
             covered = covered_part(self._main)

@@ -321,6 +321,9 @@ class RpmDatabase:
                     return version or None
         return None
 
+    def place_of(self, package: Package) -> str:  # noqa: ARG002
+        return self.path
+
     def archive_folders(self) -> Sequence[str]:
         return cache_folders(self._jail, self._report)
 

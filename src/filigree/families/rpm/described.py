@@ -29,7 +29,7 @@ from filigree.model.package import Package, Script, State
 KEY = "gpg-pubkey"
 """The name under which imported keys are on record: they are no software."""
 
-ASPECTS = frozenset(Aspect)
+ASPECTS = frozenset(Aspect) - {Aspect.RECORD}
 DIGESTS = {
     1: ("md5", 32), 2: ("sha1", 40), 8: ("sha256", 64), 9: ("sha384", 96), 10: ("sha512", 128),
     11: ("sha224", 56), 12: ("sha3_256", 64), 14: ("sha3_512", 128),

@@ -27,6 +27,7 @@ REASON_WORDS = {
     "unknown": "for reasons not on record",
 }
 VERDICT_STYLES = {
+    Verdict.DOCTORED: Style.BAD,
     Verdict.ALTERED: Style.BAD,
     Verdict.MISSING: Style.BAD,
     Verdict.UNREADABLE: Style.WARN,

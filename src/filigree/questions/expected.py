@@ -1,0 +1,183 @@
+"""What the files of an installed package are to be: by its record, or by an archive that is at hand.
+
+Rules, before the code that keeps them:
+
+- An archive tells what was shipped; the record where it is to be looked for, and what the system's own
+  declared policy makes of it. What the record alone can tell (an override of an administrator's) counts.
+- Where the record does not say what the archive says, the record was changed: that is told of the file,
+  whatever lies on the disk. What an administrator declared is no such difference.
+- A record's own seal, where the family keeps one, makes it as good as an archive.
+"""
+
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.files import Aspect, Difference, Evidence, FileRecord
+from filigree.model.package import Package
+from filigree.model.seals import Seal, SealVerdict
+from filigree.questions.references import Found, References
+from filigree.questions.vouching import Standing, Vouching, same_package
+from filigree.system import System
+
+RANK = {Evidence.RECORD: 0, Evidence.ARCHIVE: 1, Evidence.SIGNED: 2}
+_SAME = {".": "/", "/.": "/"}
+
+
+class Expected(NamedTuple):
+    """What the files of one package are held against.
+
+    `changed` are differences between record and archive, by path; `seal` is the record's own, None where
+    the family keeps none. `archive` is where the archive lies, None where the record alone counts.
+    `reason` says what the evidence rests on, for people.
+    """
+
+    records: Sequence[FileRecord]
+    evidence: Evidence
+    changed: Mapping[str, tuple[Difference, ...]]
+    seal: Seal | None
+    archive: str | None
+    reason: str
+
+
+class Expecting:
+    """Finds what packages are to be. Inherited by every worker: nothing of it is kept open."""
+
+    def __init__(
+        self, system: System, vouching: Vouching | None = None, references: References | None = None
+    ) -> None:
+        self._system = system
+        self._vouching = vouching
+        self._references = references
+
+        # Whose keys count is settled before anybody shares the work.
+        self.fetched = references.fetched if references is not None else 0
+        if vouching is not None:
+            _ = vouching.trust.keys, vouching.trust.held
+
+    def of(self, package: Package) -> Expected:
+        """What the files of a package are held against, on the best evidence that is at hand."""
+        records = self._system.database.files(package)
+        seal = self._vouching.trust.record_seal(package) if self._vouching else None
+        by_record = _by_record(records, seal)
+        if self._references is None or self._vouching is None:
+            return by_record
+        best: Expected | None = None
+        for found in self._references.of(package):
+            one = self._by_archive(package, records, found)
+            if one is not None and (best is None or RANK[one.evidence] > RANK[best.evidence]):
+                best = one
+            if best is not None and best.evidence is Evidence.SIGNED:
+                break
+        if best is None:
+            lack = self._references.lack(package)
+            return by_record._replace(reason=f"{by_record.reason}; {lack}")
+        if RANK[best.evidence] < RANK[by_record.evidence]:
+            return by_record
+        return best._replace(seal=seal)
+
+    def _by_archive(
+        self, package: Package, records: Sequence[FileRecord], found: Found
+    ) -> Expected | None:
+        assert self._vouching is not None
+        assert self._references is not None
+        promises = self._references.promises.get(id(package), ())
+        try:
+            with self._system.looking_into(found.path, found.below) as archive:
+                if not same_package(self._system, package, archive.package):
+                    why = f"it is not of {package.label}, but of {archive.package.label}"
+                    self._system.report(Gap(found.path, why))
+                    return None
+                standing = self._vouching.standing(archive, promises, found.below, found.given)
+                if not standing.usable:
+                    self._system.report(Gap(found.path, f"not held against it: {standing.reason}"))
+                    return None
+                return self._merged(records, archive.expected(), archive.aspects, standing, found)
+        except (AccessError, DatabaseError) as error:
+            self._system.report(Gap(found.path, error.what))
+            return None
+
+    def _merged(
+        self, records: Sequence[FileRecord], shipped: Sequence[FileRecord],
+        told: frozenset[Aspect], standing: Standing, found: Found,
+    ) -> Expected:  # fmt: skip
+        known = self._system.database.aspects
+        on_record = {_SAME.get(record.path, record.path): record for record in records}
+        merged: list[FileRecord] = []
+        changed: dict[str, tuple[Difference, ...]] = {}
+        for one in shipped:
+            path = _SAME.get(one.path, one.path)
+            record = on_record.pop(path, None)
+            if record is None:
+                merged.append(one._replace(path=path, location=path))
+                changed[path] = (Difference(Aspect.RECORD, f"{path} is on record", "it is not"),)
+                continue
+            merged.append(_with_policy(one, record, known))
+            differences = tuple(_changed(record, one, known & told))
+            if differences:
+                changed[record.path] = differences
+        for record in on_record.values():
+            merged.append(record)
+            if not record.config and record.moot is None:
+                there = "it is on record"
+                changed[record.path] = (Difference(Aspect.RECORD, "not in the archive", there),)
+        return Expected(merged, standing.evidence, changed, None, found.path, standing.reason)
+
+
+def _by_record(records: Sequence[FileRecord], seal: Seal | None) -> Expected:
+    if seal is None:
+        return Expected(records, Evidence.RECORD, {}, None, None, "the record is unsigned")
+    if seal.verdict is SealVerdict.GOOD:
+        return Expected(records, Evidence.SIGNED, {}, seal, None, "the record's own seal is good")
+    why = f"the record's own seal is: {seal.verdict.value}"
+    why += f" ({seal.reason})" if seal.reason else ""
+    return Expected(records, Evidence.RECORD, {}, seal, None, why)
+
+
+def _with_policy(shipped: FileRecord, record: FileRecord, known: frozenset[Aspect]) -> FileRecord:
+    """What was shipped, where the record says that it is, with what the system declares of it.
+
+    What the family does not keep on record of what was shipped is an administrator's word where it
+    stands in a record: it goes before what was shipped.
+    """
+    declared = {
+        name: getattr(record, name)
+        for name, aspect in _DECLARED
+        if aspect not in known and getattr(record, name) is not None
+    }
+    return shipped._replace(
+        path=record.path, location=record.location, excuse=record.excuse or shipped.excuse,
+        config=record.config or shipped.config, mark=record.mark or shipped.mark, moot=record.moot,
+        **declared,
+    )  # fmt: skip
+
+
+_DECLARED = (("mode", Aspect.MODE), ("owner", Aspect.OWNER), ("group", Aspect.GROUP))
+_FIELDS = (
+    ("kind", Aspect.KIND), ("digest", Aspect.CONTENT), ("size", Aspect.SIZE), ("mode", Aspect.MODE),
+    ("owner", Aspect.OWNER), ("group", Aspect.GROUP), ("link_target", Aspect.LINK_TARGET),
+    ("device", Aspect.DEVICE), ("modified", Aspect.MODIFIED), ("capabilities", Aspect.CAPABILITIES),
+)  # fmt: skip
+
+
+def _changed(
+    record: FileRecord, shipped: FileRecord, aspects: frozenset[Aspect]
+) -> list[Difference]:
+    """In what a record does not say what the archive says, of what both tell."""
+    found = []
+    for name, aspect in _FIELDS:
+        told, is_ = getattr(record, name), getattr(shipped, name)
+        if aspect not in aspects or told is None or is_ is None or told == is_:
+            continue
+        if aspect is Aspect.CONTENT and told.partition(":")[0] != is_.partition(":")[0]:
+            continue  # two algorithms cannot be held against each other
+        if aspect is Aspect.KIND and record.digest is None and record.mode is None:
+            continue  # it was not recorded, but guessed from what lies below it
+        text = f"{aspect.value}: {{}}".format
+        found.append(Difference(Aspect.RECORD, text(_text(is_)), text(_text(told))))
+    return found
+
+
+def _text(value: object) -> str:
+    return getattr(value, "value", None) or str(value)
