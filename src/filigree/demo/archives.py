@@ -7,6 +7,7 @@ from filigree.demo import deb, rpm
 from filigree.demo.curlew import shipped
 from filigree.demo.goods import Good, goods_of
 from filigree.demo.heron import LIBRARIES as DEB_LIBRARIES
+from filigree.demo.repository import STRANGER, detached
 from filigree.demo.world import WARES, Ware
 
 FOLDER = "archives"
@@ -15,6 +16,9 @@ UNMET = "lanternfish-0.3-1.x86_64.rpm"
 MISNAMED = "weatherglass-6.2-1.x86_64.rpm"
 TRICKY = "free-charts_1.0-1_all.deb"
 CUT_OFF = "foghorn-3.2.1-1.x86_64.rpm"
+STRANGE = "harbourlog-1.14-1.x86_64.rpm"
+BROKEN = "ropewalk-4.0-7.x86_64.rpm"
+UNSEALED = "jetty-1.1.0-2.x86_64.rpm"
 
 _LANTERNFISH = Ware(
     "lanternfish", "0.3-1", "graphics", "Shines a light on the deep",
@@ -47,6 +51,11 @@ def write_archives(folder: Path) -> dict[str, Path]:
     return found
 
 
+def _by_a_stranger(covered: bytes) -> bytes:
+    """The signature of somebody whom no station knows."""
+    return detached(covered, STRANGER, armoured=False)
+
+
 def _debs() -> dict[str, bytes]:
     newer = _of_deb(_ware("tidegauge", "2.2-1"))
     return {
@@ -60,9 +69,16 @@ def _debs() -> dict[str, bytes]:
 def _rpms() -> dict[str, bytes]:
     foghorn = rpm.archive(shipped(_ware("foghorn", "3.2.1-1")), "xz")
     siltmeter = shipped(_ware("siltmeter", "0.4.0-1"))
+    broken = bytearray(rpm.archive(shipped(_ware("ropewalk"))))
+    broken[-60] ^= 1
     return {
-        "tidegauge-2.2-1.x86_64.rpm": rpm.archive(shipped(_ware("tidegauge", "2.2-1")), "zstd"),
+        "tidegauge-2.2-1.x86_64.rpm": rpm.archive(
+            shipped(_ware("tidegauge", "2.2-1")), "zstd", whole=rpm.sealed
+        ),
         siltmeter.file_name: rpm.archive(siltmeter, "xz"),
+        STRANGE: rpm.archive(shipped(_ware("harbourlog")), sign=_by_a_stranger),
+        BROKEN: bytes(broken),
+        UNSEALED: rpm.archive(shipped(_ware("jetty")), sign=None),
         UNMET: rpm.archive(shipped(_LANTERNFISH), "gzip"),
         MISNAMED: rpm.archive(shipped(_ware("weatherglass")), "bzip2"),
         CUT_OFF: foghorn[: len(foghorn) * 3 // 4],

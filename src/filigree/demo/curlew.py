@@ -1,5 +1,6 @@
 """The station curlew: an `rpm` system, and what an intruder did to it; archives in both formats."""
 
+import hashlib
 import os
 from datetime import timedelta
 from pathlib import Path
@@ -20,6 +21,7 @@ LIBRARIES = "/usr/lib64"
 OTHER_LIBRARIES = "/usr/lib"
 
 SWAPPED = "/usr/sbin/mudflatd"
+DOCTORED = "/usr/sbin/lockgate"
 OPENED = "/usr/bin/ropewalk"
 GIVEN_AWAY = "/usr/share/tidegauge"
 EMPOWERED = "/usr/bin/weatherglass"
@@ -52,7 +54,7 @@ def build_curlew(folder: Path) -> Path:
     installed = everything()
     for one in installed:
         disk.ship(one.goods, BUILT)
-    blobs = [rpm.key_header(), *map(rpm.installed_header, installed)]
+    blobs = [rpm.key_header(), *(rpm.installed_header(one, _forged(one)) for one in installed)]
     sqlite_file(disk.real(f"{places.DATABASES[1]}/{places.SQLITE}"), blobs)
     disk.link(places.DATABASES[0], "../../usr/lib/sysimage/rpm")
     _state(disk, installed)
@@ -173,12 +175,27 @@ def _daily_life(disk: Disk) -> None:
     disk.touch("/etc/chartroom/colours", BUILT + timedelta(days=20))
 
 
+def _forged(one: Shipped) -> tuple[str, str] | None:
+    """The digest that the intruder wrote into the record of a package, and the one that was there."""
+    good = next((good for good in one.goods if good.path == DOCTORED), None)
+    if good is None or good.content is None:
+        return None
+    there = hashlib.sha256(good.content).hexdigest()
+    return there, hashlib.sha256(_in_its_place(good.content)).hexdigest()
+
+
+def _in_its_place(content: bytes) -> bytes:
+    return machine_code("not what works the gates", len(content))
+
+
 def _intruder(disk: Disk) -> None:
     """What somebody did: with root's rights, and with an eye on sizes and times."""
     size = disk.real(SWAPPED).stat().st_size
     disk.file(SWAPPED, machine_code("not what tells the stations", size), 0o755, BUILT)
     disk.real(OPENED).chmod(0o4755)
     disk.touch(OPENED, BUILT)
+    gates = disk.real(DOCTORED)
+    disk.file(DOCTORED, _in_its_place(gates.read_bytes()), gates.stat().st_mode & 0o7777, BUILT)
     if os.geteuid() == 0:
         carried = write_attribute(parse_capabilities("cap_dac_override=ep"))
         try:

@@ -1,5 +1,7 @@
 """The station heron: a `deb` system, and what an intruder did to it."""
 
+import hashlib
+import os
 from datetime import timedelta
 from pathlib import Path
 
@@ -7,7 +9,7 @@ from filigree.demo import deb
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of, machine_code
 from filigree.demo.ground import lay_ground
-from filigree.demo.offering import KEPT_BACK, URGENT, Suite, deb_indexes, suites
+from filigree.demo.offering import KEPT_BACK, URGENT, Suite, deb_indexes, pooled, suites
 from filigree.demo.repository import clear_signed, public_key
 from filigree.demo.rpm_bytes import PACKERS
 from filigree.demo.world import WARES, Ware
@@ -17,6 +19,7 @@ LIBRARIES = "/usr/lib/x86_64-linux-gnu"
 OTHER_LIBRARIES = "/usr/lib/aarch64-linux-gnu"
 
 SWAPPED = "/usr/bin/tidegauge"
+DOCTORED = "/usr/bin/siltmeter"
 VANISHED = "/usr/share/tidetables"
 REDIRECTED = "/usr/bin/foghorn-test"
 OPENED = "/usr/sbin/lockgate"
@@ -31,7 +34,6 @@ KEYRING = "/usr/share/keyrings/coast.asc"
 OUTSIDERS = KEPT_BACK
 VIEWER = "/usr/bin/chart-viewer"
 FETCHED = BUILT + timedelta(days=40)
-_BEFORE = BUILT - timedelta(days=40)
 
 
 def build_heron(folder: Path) -> Path:
@@ -45,6 +47,7 @@ def build_heron(folder: Path) -> Path:
     deb.write_database(disk, sorted(installed, key=lambda one: (one.ware.name, one.architecture)))
     _policy(disk)
     _repositories(disk)
+    _archives(disk, installed)
     _daily_life(disk)
     _intruder(disk)
     return folder
@@ -84,7 +87,7 @@ def _put_down(disk: Disk, one: deb.Installed) -> None:
         goods = tuple(good for good in goods if good.config)
     if "half-installed" in one.status:
         goods = goods[: len(goods) // 2]
-    disk.ship((good for good in goods if not _left_out(good.path)), _BEFORE)
+    disk.ship((good for good in goods if not _left_out(good.path)), BUILT)
 
 
 def _left_out(path: str) -> bool:
@@ -147,6 +150,23 @@ def _copies(disk: Disk, suite: Suite) -> None:
             disk.file(name, content, at=FETCHED)
 
 
+def _archives(disk: Disk, installed: list[deb.Installed]) -> None:
+    """What the station fetched and still keeps: of its archives two in three."""
+    offered = {(ware.name, ware.version) for suite in suites() for ware in suite.wares}
+    kept = [one for one in installed if (one.ware.name, one.ware.version) in offered]
+    for number, one in enumerate(kept):
+        if one.architecture == "arm64" or (number % 3 == 2 and DOCTORED not in _paths(one)):
+            continue
+        _, content = pooled(one.ware)
+        version = deb.version_of(one.ware).replace(":", "%3a")
+        name = f"{one.ware.name}_{version}_{one.architecture}.deb"
+        disk.file(f"{places.ARCHIVES}/{name}", content, at=one.at)
+
+
+def _paths(one: deb.Installed) -> frozenset[str]:
+    return frozenset(good.path for good in one.goods)
+
+
 def _daily_life(disk: Disk) -> None:
     """What nobody did wrong: a setting that the keeper changed, a log, a cache."""
     text = disk.real(EDITED).read_text()
@@ -157,13 +177,27 @@ def _daily_life(disk: Disk) -> None:
 def _intruder(disk: Disk) -> None:
     """What somebody did: at night, with root's rights, and with an eye on size and time."""
     size = disk.real(SWAPPED).stat().st_size
-    disk.file(SWAPPED, machine_code("not the tide gauge", size), 0o755, _BEFORE)
+    disk.file(SWAPPED, machine_code("not the tide gauge", size), 0o755, BUILT)
+    _doctor(disk)
     disk.remove(sorted(g.path for g in goods_of(_ware("tidetables")) if VANISHED in g.path)[5])
     disk.remove(REDIRECTED)
-    disk.link(REDIRECTED, "/var/tmp/.fog/horn", _BEFORE)
+    disk.link(REDIRECTED, "/var/tmp/.fog/horn", BUILT)
     disk.file("/var/tmp/.fog/horn", "#!/bin/dsh\n# Says that all is well.\nexit 0\n", 0o755)
     disk.real(OPENED).chmod(0o4755)
-    disk.file(STRAY, machine_code("of nobody's", 31_337), 0o755, _BEFORE)
+    disk.file(STRAY, machine_code("of nobody's", 31_337), 0o755, BUILT)
+
+
+def _doctor(disk: Disk) -> None:
+    """A program in the place of another, and its digest in the local record, so that nothing shows."""
+    real = disk.real(DOCTORED)
+    old = hashlib.md5(real.read_bytes(), usedforsecurity=False).hexdigest()
+    content = machine_code("not the silt meter", real.stat().st_size)
+    disk.file(DOCTORED, content, 0o755, BUILT)
+    record = f"{places.INFO}/{DOCTORED.rpartition('/')[2]}.md5sums"
+    new = hashlib.md5(content, usedforsecurity=False).hexdigest()
+    at = disk.real(record).stat().st_mtime
+    disk.file(record, disk.real(record).read_text().replace(old, new))
+    os.utime(disk.real(record), (at, at))
 
 
 def _ware(name: str) -> Ware:

@@ -20,12 +20,15 @@ CODENAME = "saltmarsh"
 LIFE = timedelta(days=3650)
 
 
-@lru_cache(maxsize=1)
-def secret_key() -> Any:
-    """The test key, its secret part included."""
+OFFICE_KEY, STRANGER = "test-key.asc", "stranger-key.asc"
+
+
+@lru_cache(maxsize=2)
+def secret_key(name: str = OFFICE_KEY) -> Any:
+    """A test key, its secret part included."""
     from pysequoia import Tsk
 
-    return Tsk.from_bytes(files("filigree.demo").joinpath("test-key.asc").read_bytes())
+    return Tsk.from_bytes(files("filigree.demo").joinpath(name).read_bytes())
 
 
 def public_key() -> bytes:
@@ -40,11 +43,12 @@ def clear_signed(text: bytes) -> bytes:
     return bytes(sign(secret_key().signer(), text, mode=SignatureMode.CLEAR))
 
 
-def detached(data: bytes) -> bytes:
+def detached(data: bytes, key: str = OFFICE_KEY, armoured: bool = True) -> bytes:
     """A signature to lie beside what it is of."""
     from pysequoia import SignatureMode, sign
 
-    return bytes(sign(secret_key().signer(), data, mode=SignatureMode.DETACHED))
+    signer = secret_key(key).signer()
+    return bytes(sign(signer, data, mode=SignatureMode.DETACHED, armor=armoured))
 
 
 def release_file(

@@ -8,8 +8,10 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from filigree.demo.goods import BUILT, Good
-from filigree.demo.rpm_bytes import Member, Row, cpio, header, rpm_archive
+from filigree.demo.repository import detached, public_key
+from filigree.demo.rpm_bytes import Member, Row, Sign, cpio, header, rpm_archive, signature_rows
 from filigree.demo.world import OFFICE, PEOPLE, Ware
+from filigree.formats.keys import read_keys
 from filigree.formats.rpm_header import Type
 from filigree.formats.rpm_relations import EQUAL, FORMAT, GREATER, LESS
 
@@ -137,31 +139,55 @@ def relations_of(one: Shipped) -> dict[str, list[Relation]]:
     }
 
 
-def installed_header(one: Shipped) -> bytes:
-    """The header as the database keeps it: with what installation added, after the region."""
+def installed_header(one: Shipped, forged: tuple[str, str] | None = None) -> bytes:
+    """The header as the database keeps it: with its signature and what installation added behind it.
+
+    `forged` is what somebody wrote in the place of a digest: the one that was signed, and the other.
+    """
+    rows, covered = rows_of(one), b""
+    if forged is not None:
+        covered = header(rows, magic=True)
+        rows = [_forged(row, *forged) for row in rows]
     after: list[Row] = [
         (1008, Type.INT32, int((one.at or BUILT).timestamp())),
         (1029, Type.CHAR, [int(good.path in one.replaced) for good in _files(one)]),
         (1127, Type.INT32, 3),
         (1128, Type.INT32, int(BUILT.timestamp())),
     ]
-    return header(rows_of(one), after=after)
+    signed = covered or header(rows_of(one), magic=True)
+    return header(rows, after=[*signature_rows(signed, sealed), *after])
+
+
+def sealed(covered: bytes) -> bytes:
+    """The office's signature of a header."""
+    return detached(covered, armoured=False)
 
 
 def key_header() -> bytes:
-    """The header under which an imported key is on record."""
+    """The header under which an imported key is on record: called after its last digits and its age."""
+    (key,) = read_keys(public_key(), "the test key")
+    made = int(key.made_at.timestamp()) if key.made_at else 0
     return header([
         (1000, Type.STRING, "gpg-pubkey"),
-        (1001, Type.STRING, "7ide0ff1"),
-        (1002, Type.STRING, "65a0f3c8"),
-        (1004, Type.TRANSLATED, [f"{OFFICE} <office@tides.example> public key"]),
-        (1005, Type.TRANSLATED, ["-----BEGIN PGP PUBLIC KEY BLOCK-----\n"]),
+        (1001, Type.STRING, key.fingerprint[-8:]),
+        (1002, Type.STRING, f"{made:08x}"),
+        (1004, Type.TRANSLATED, [f"{key.identity} public key"]),
+        (1005, Type.TRANSLATED, [public_key().decode("ascii")]),
         (1022, Type.STRING, "(none)"),
     ])  # fmt: skip
 
 
-def archive(one: Shipped, packer: str = "gzip") -> bytes:
-    """The archive of a ware."""
+def _forged(row: Row, old: str, new: str) -> Row:
+    tag, kind, given = row
+    if tag != 1035 or not isinstance(given, list):
+        return row
+    return tag, kind, [new if digest == old else str(digest) for digest in given]
+
+
+def archive(
+    one: Shipped, packer: str = "gzip", sign: Sign | None = sealed, whole: Sign | None = None
+) -> bytes:
+    """The archive of a ware, signed by the office unless somebody else signs, or nobody."""
     last = {good.twin: good.path for good in one.goods if good.twin}
     members = []
     for number, good in enumerate(one.goods, 1):
@@ -176,7 +202,9 @@ def archive(one: Shipped, packer: str = "gzip") -> bytes:
             )
         )
     payload = cpio(members)
-    return rpm_archive(f"{one.name}-{one.version}", rows_of(one), payload, packer)
+    return rpm_archive(
+        f"{one.name}-{one.version}", rows_of(one), payload, packer, sign=sign, whole=whole
+    )
 
 
 # -- files ----------------------------------------------------------------------------------

@@ -1,5 +1,6 @@
 """Writes package headers, their containers and their archives: our own writer of the formats."""
 
+import base64
 import bz2
 import gzip
 import hashlib
@@ -16,6 +17,8 @@ from filigree.formats.rpm_header import MAGIC, Type
 Given = int | str | bytes | Sequence[int] | Sequence[str]
 Row = tuple[int, Type, Given]
 """A tag, the type of its values, and the values."""
+Sign = Callable[[bytes], bytes]
+"""Makes a signature of what it is given."""
 _CODES = {Type.CHAR: "B", Type.INT8: "B", Type.INT16: "H", Type.INT32: "I", Type.INT64: "Q"}
 
 
@@ -173,10 +176,29 @@ PACKERS: dict[str, Callable[[bytes], bytes]] = {
 }
 
 
+def signature_rows(covered: bytes, sign: Sign | None = None) -> list[Row]:
+    """The digests of a header, and its signatures, as they are kept beside it."""
+    rows: list[Row] = [
+        (269, Type.STRING, hashlib.sha1(covered, usedforsecurity=False).hexdigest()),
+        (273, Type.STRING, hashlib.sha256(covered).hexdigest()),
+    ]
+    if sign is not None:
+        made = sign(covered)
+        rows += [
+            (267, Type.BINARY, made),
+            (278, Type.STRINGS, [base64.b64encode(made).decode("ascii")]),
+        ]
+    return sorted(rows, key=lambda row: row[0])
+
+
 def rpm_archive(
-    name: str, main: Sequence[Row], payload: bytes, packer: str = "gzip", source: bool = False
-) -> bytes:
-    """A whole archive: lead, digests, header, and the payload in the compression named."""
+    name: str, main: Sequence[Row], payload: bytes, packer: str = "gzip", source: bool = False,
+    sign: Sign | None = None, whole: Sign | None = None,
+) -> bytes:  # fmt: skip
+    """A whole archive: lead, digests, header, and the payload in the compression named.
+
+    `sign` signs the header, and is kept under the old tag and the new one; `whole` header and payload.
+    """
     packed = PACKERS[packer](payload)
     rows = [
         *main,
@@ -189,10 +211,10 @@ def rpm_archive(
     body = header(rows, magic=True)
     seals = header(
         [
-            (269, Type.STRING, hashlib.sha1(body, usedforsecurity=False).hexdigest()),
-            (273, Type.STRING, hashlib.sha256(body).hexdigest()),
+            *signature_rows(body, sign),
             (1000, Type.INT32, len(body) + len(packed)),
             (1004, Type.BINARY, hashlib.md5(body + packed, usedforsecurity=False).digest()),
+            *([(1005, Type.BINARY, whole(body + packed))] if whole else []),
             (1007, Type.INT32, len(payload)),
         ],
         region=62,

@@ -15,7 +15,7 @@ from typing import NamedTuple
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, Difference, Evidence, FileRecord
-from filigree.model.package import Package
+from filigree.model.package import Package, State
 from filigree.model.seals import Seal, SealVerdict
 from filigree.questions.references import Found, References
 from filigree.questions.vouching import Standing, Vouching, same_package
@@ -23,6 +23,7 @@ from filigree.system import System
 
 RANK = {Evidence.RECORD: 0, Evidence.ARCHIVE: 1, Evidence.SIGNED: 2}
 _SAME = {".": "/", "/.": "/"}
+_PARTIAL = (State.CONFIGURATION_LEFT, State.HALF_INSTALLED, State.NOT_INSTALLED)
 
 
 class Expected(NamedTuple):
@@ -30,7 +31,7 @@ class Expected(NamedTuple):
 
     `changed` are differences between record and archive, by path; `seal` is the record's own, None where
     the family keeps none. `archive` is where the archive lies, None where the record alone counts.
-    `reason` says what the evidence rests on, for people.
+    `reason` says what the evidence rests on, for people; `aspects` are what was told of each file.
     """
 
     records: Sequence[FileRecord]
@@ -39,6 +40,7 @@ class Expected(NamedTuple):
     seal: Seal | None
     archive: str | None
     reason: str
+    aspects: frozenset[Aspect] = frozenset()
 
 
 class Expecting:
@@ -60,7 +62,7 @@ class Expecting:
         """What the files of a package are held against, on the best evidence that is at hand."""
         records = self._system.database.files(package)
         seal = self._vouching.trust.record_seal(package) if self._vouching else None
-        by_record = _by_record(records, seal)
+        by_record = _by_record(records, seal)._replace(aspects=self._system.database.aspects)
         if self._references is None or self._vouching is None:
             return by_record
         best: Expected | None = None
@@ -93,15 +95,19 @@ class Expecting:
                 if not standing.usable:
                     self._system.report(Gap(found.path, f"not held against it: {standing.reason}"))
                     return None
-                return self._merged(records, archive.expected(), archive.aspects, standing, found)
+                whole = package.state not in _PARTIAL
+                shipped = archive.expected()
+                return self._merged(records, shipped, archive.aspects, standing, found, whole)
         except (AccessError, DatabaseError) as error:
             self._system.report(Gap(found.path, error.what))
             return None
 
     def _merged(
         self, records: Sequence[FileRecord], shipped: Sequence[FileRecord],
-        told: frozenset[Aspect], standing: Standing, found: Found,
+        told: frozenset[Aspect], standing: Standing, found: Found, whole: bool,
     ) -> Expected:  # fmt: skip
+        """What was shipped, with what is on record of it; of a package that is not `whole` here only what
+        is on record counts."""
         known = self._system.database.aspects
         on_record = {_SAME.get(record.path, record.path): record for record in records}
         merged: list[FileRecord] = []
@@ -109,9 +115,12 @@ class Expecting:
         for one in shipped:
             path = _SAME.get(one.path, one.path)
             record = on_record.pop(path, None)
-            if record is None:
+            if record is None and whole:
                 merged.append(one._replace(path=path, location=path))
-                changed[path] = (Difference(Aspect.RECORD, f"{path} is on record", "it is not"),)
+                if path != "/":
+                    kind = one.kind.value if one.kind else "something"
+                    changed[path] = (Difference(Aspect.RECORD, f"a {kind}", "nothing"),)
+            if record is None:
                 continue
             merged.append(_with_policy(one, record, known))
             differences = tuple(_changed(record, one, known & told))
@@ -119,10 +128,15 @@ class Expecting:
                 changed[record.path] = differences
         for record in on_record.values():
             merged.append(record)
-            if not record.config and record.moot is None:
-                there = "it is on record"
-                changed[record.path] = (Difference(Aspect.RECORD, "not in the archive", there),)
-        return Expected(merged, standing.evidence, changed, None, found.path, standing.reason)
+            if (
+                whole
+                and not record.config
+                and record.moot is None
+                and record.path not in _SAME.values()
+            ):
+                kind = record.kind.value if record.kind else "something"
+                changed[record.path] = (Difference(Aspect.RECORD, "nothing", f"a {kind}"),)
+        return Expected(merged, standing.evidence, changed, None, found.path, standing.reason, told)
 
 
 def _by_record(records: Sequence[FileRecord], seal: Seal | None) -> Expected:
@@ -174,9 +188,14 @@ def _changed(
             continue  # two algorithms cannot be held against each other
         if aspect is Aspect.KIND and record.digest is None and record.mode is None:
             continue  # it was not recorded, but guessed from what lies below it
-        text = f"{aspect.value}: {{}}".format
-        found.append(Difference(Aspect.RECORD, text(_text(is_)), text(_text(told))))
+        shown = _octal if aspect is Aspect.MODE else _text
+        name = aspect.value.replace("-", " ")
+        found.append(Difference(Aspect.RECORD, f"{name} {shown(is_)}", f"{name} {shown(told)}"))
     return found
+
+
+def _octal(value: int) -> str:
+    return f"{value:04o}"
 
 
 def _text(value: object) -> str:

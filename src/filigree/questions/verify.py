@@ -37,6 +37,7 @@ SLICE = 2048
 HEAVY = 256 << 20
 """More paths, or more bytes, are shared out in parts."""
 _NAMED = 8
+SIGNED = "as it was signed"
 _SPARE = 1 << 30
 
 LOUD = frozenset(verdict for verdict in Verdict if not verdict.quiet)
@@ -98,6 +99,7 @@ class _Outcome(NamedTuple):
     seal: SealVerdict | None = None
     archive: bool = False
     lacking: str | None = None
+    compared: frozenset[Aspect] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -264,7 +266,10 @@ class _Run:
     def judge_job(self, job: _Job) -> _Outcome:
         known = len(self._system.gaps)
         expected = self._expected(job.package)
-        outcome = _Outcome([], Counter(), Counter(), Counter(), 0, [], evidence=expected.evidence)
+        outcome = _Outcome(
+            [], Counter(), Counter(), Counter(), 0, [], evidence=expected.evidence,
+            compared=expected.aspects,
+        )  # fmt: skip
         sealed = expected.seal
         if job.part == 0:
             outcome = outcome._replace(
@@ -382,7 +387,7 @@ def _doctored_record(
     system: System, package: Package, seal: Seal, expected: Expected
 ) -> FileVerdict:
     """What is told where a package's own record does not fit the signature that is kept with it."""
-    told = Difference(Aspect.RECORD, "as it was signed", seal.reason)
+    told = Difference(Aspect.RECORD, SIGNED, seal.reason)
     return FileVerdict(
         package.name, package.architecture, system.database.place_of(package), Role.DATA,
         Verdict.DOCTORED, expected.evidence, [told],
@@ -404,6 +409,7 @@ class _Tally:
         self._evidence: Counter[Evidence] = Counter()
         self._seals: Counter[SealVerdict] = Counter()
         self._lacking: dict[str, list[str]] = {}
+        self._compared: set[Aspect] = set()
         self._gaps: list[Gap] = []
         self._bytes = self._touched = self._reused = self._passed = self._archives = 0
         self._done = self._unjudged = 0
@@ -438,6 +444,7 @@ class _Tally:
             if job.part == 0:
                 self._lacking.setdefault(outcome.lacking, []).append(job.package.name)
             return
+        self._compared |= outcome.compared
         count = outcome.verdicts.total()
         self._evidence[Evidence.RECORD] += outcome.weaker
         self._evidence[outcome.evidence] += count - outcome.weaker
@@ -483,7 +490,9 @@ class _Tally:
             "archives": self._archives,
             "reused": self._reused,
             "sample": self._manner.sample,
-            "compared": sorted(aspect.value for aspect in system.database.aspects),
+            "compared": sorted(
+                aspect.value for aspect in self._compared or system.database.aspects
+            ),
         }
 
 

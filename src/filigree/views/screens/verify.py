@@ -5,9 +5,10 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.model.files import Aspect, Difference, Verdict
+from filigree.model.files import Aspect, Difference, Evidence, Verdict
 from filigree.model.package import State
-from filigree.questions.verify import FileVerdict
+from filigree.model.seals import SealVerdict
+from filigree.questions.verify import SIGNED, FileVerdict
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import STATE_WORDS, VERDICT_STYLES, closing
 from filigree.views.text import count_words, listed, size_words
@@ -15,11 +16,17 @@ from filigree.views.text import count_words, listed, size_words
 _FIELDS = tuple(field.name for field in fields(FileVerdict))
 _WORST = {verdict: place for place, verdict in enumerate(Verdict)}
 _HINTS = {
+    Verdict.DOCTORED: "the local record was changed",
     Verdict.UNRECORDED: "nothing on record to compare with",
     Verdict.EXCUSED: "by declared policy, or as its packager expects",
     Verdict.UNREADABLE: "could not be read",
     Verdict.EDITED: "configuration, changed here",
 }
+_EVIDENCE = (
+    (Evidence.SIGNED, "what traces to a key"),
+    (Evidence.ARCHIVE, "an archive whose digest was checked, or that you gave"),
+    (Evidence.RECORD, "the local record alone, or on the system's own policy"),
+)
 _FILE = (Column(""), Column("", wrap=True), Column("", wrap=True))
 
 
@@ -66,9 +73,12 @@ def _alarms(found: Sequence[FileVerdict]) -> int:
 
 
 def _file(row: FileVerdict) -> list[str | Piece]:
-    told = "; ".join(_words(difference, row) for difference in row.differences) or row.reason or ""
-    words = Piece(row.verdict.value, VERDICT_STYLES[row.verdict])
-    return [words, row.path, Piece(told, Style.FAINT)]
+    words = [_words(difference, row) for difference in row.differences]
+    if row.verdict is Verdict.DOCTORED and row.reason:
+        words.insert(0, row.reason)
+    told = "; ".join(words) or row.reason or ""
+    verdict = Piece(row.verdict.value, VERDICT_STYLES[row.verdict])
+    return [verdict, row.path, Piece(told, Style.FAINT)]
 
 
 def _words(difference: Difference, row: FileVerdict) -> str:
@@ -83,6 +93,10 @@ def _words(difference: Difference, row: FileVerdict) -> str:
             return f"recorded as a {expected}, is now a {found}"
         case Aspect.MODIFIED:
             return f"changed {(found or '').replace('T', ' ').replace('Z', ' UTC')}"
+        case Aspect.RECORD:
+            if expected == SIGNED:
+                return found or ""
+            return f"the record says {found}, shipped was {expected}"
         case Aspect.CAPABILITIES:
             return f"capabilities are {found}, recorded are {expected}"
     return f"{difference.aspect.value.replace('-', ' ')} is {found}, recorded is {expected}"
@@ -113,22 +127,55 @@ def _summary(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
         if hint:
             pieces.append(Piece(f"  {hint}", Style.FAINT))
         yield ink.paint(line(*pieces))
-    compared = listed([name.replace("-", " ") for name in summary["compared"]])
-    yield from ink.flowed(
-        line(
-            Piece(
-                f"This rests on the local record alone ({compared}): "
-                "whoever could change the files could have changed it too.",
-                Style.FAINT,
-            )
-        )
-    )
+    yield from _rests_on(answer, ink)
     if not any(verdict.alarming for verdict in verdicts) and not answer.interrupted:
-        clean = not answer.gaps and Verdict.UNREADABLE not in verdicts
-        words = "Nothing is altered or missing" + (
-            "." if clean else ", of what could be looked at."
-        )
-        yield ink.paint(line(Piece(words, Style.GOOD if clean else Style.WARN)))
+        yield from _all_well(answer, ink, verdicts)
     elif answer.interrupted:
         left = summary["paths_in_all"] - summary["paths"]
         yield ink.paint(line(Piece(f"Interrupted: {left:,} paths were not reached.", Style.WARN)))
+
+
+def _all_well(answer: Answer[FileVerdict], ink: Ink, verdicts: dict[Verdict, int]) -> Iterator[str]:
+    if not answer.summary["paths"]:
+        yield ink.paint(line(Piece("Nothing could be judged.", Style.WARN)))
+        return
+    clean = not answer.gaps and Verdict.UNREADABLE not in verdicts
+    words = "Nothing is altered or missing" + ("." if clean else ", of what could be looked at.")
+    yield ink.paint(line(Piece(words, Style.GOOD if clean else Style.WARN)))
+
+
+def _rests_on(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
+    """What the verdicts rest on, in a few sentences."""
+    summary = answer.summary
+    counts = summary["paths_by_evidence"]
+    compared = listed([name.replace("-", " ") for name in summary["compared"]])
+    alone = Evidence.RECORD.value
+    for evidence, words in _EVIDENCE:
+        count = counts.get(evidence.value, 0)
+        if count and (evidence is not Evidence.RECORD or len(counts) > 1):
+            told = (
+                f"{count_words(count, 'verdict')} {'rests' if count == 1 else 'rest'} on {words}."
+            )
+            yield from ink.flowed(line(Piece(told, Style.FAINT)))
+    if set(counts) <= {alone}:
+        words = f"This rests on the local record alone ({compared}): "
+        words += "whoever could change the files could have changed it too."
+        yield from ink.flowed(line(Piece(words, Style.FAINT)))
+    else:
+        whose = "yours" if summary["keys_of"] == "auditor" else "the root's own"
+        words = f"Compared: {compared}. The keys were {whose}."
+        yield from ink.flowed(line(Piece(words, Style.FAINT)))
+    seals = {SealVerdict(name): count for name, count in summary["record_seals"].items()}
+    odd = [f"{n:,} {v.value}" for v, n in seals.items() if v is not SealVerdict.GOOD]
+    if odd:
+        told = listed([f"{seals.get(SealVerdict.GOOD, 0):,} good", *odd])
+        words = f"Seals of the packages' own records: {told}."
+        yield from ink.flowed(line(Piece(words, Style.WARN)))
+    if summary["reused"]:
+        words = (
+            f"{summary['reused']:,} files were not read again: of the same size, times and inode "
+        )
+        yield from ink.flowed(line(Piece(words + "as in the earlier result.", Style.WARN)))
+    if summary["sample"] is not None:
+        words = f"A sample of {summary['sample']:g} % of the files: a quick look, and no more."
+        yield ink.paint(line(Piece(words, Style.WARN)))
