@@ -32,6 +32,7 @@ _WHERE = {
     "leftover": "filigree.questions.leftover",
     "draw": "filigree.questions.draw",
     "verify": "filigree.questions.verify",
+    "provenance": "filigree.questions.provenance",
     "keys": "filigree.questions.keys",
     "repos": "filigree.questions.repos",
     "seek": "filigree.questions.seek",
@@ -61,6 +62,7 @@ if TYPE_CHECKING:
     from filigree.questions.needs import needs as needs
     from filigree.questions.obstacles import obstacles as obstacles
     from filigree.questions.owner import owner as owner
+    from filigree.questions.provenance import provenance as provenance
     from filigree.questions.refresh import refresh as refresh
     from filigree.questions.repos import repos as repos
     from filigree.questions.scopes import Chosen as Chosen

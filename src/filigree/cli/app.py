@@ -129,6 +129,18 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
             "verify",
             "verify tidegauge --all",
             "verify --root /mnt/heron --only altered --format json",
+            "verify --evidence signed --fetch --keyring ./office-keys.asc",
+            "verify tidegauge --against ./archives",
+        ),
+    ),
+    (
+        "provenance",
+        check.provenance,
+        _CHECK,
+        (
+            "provenance tidegauge",
+            "provenance /usr/bin/tidegauge --fetch",
+            "provenance ./tidegauge-2.2-1.x86_64.rpm --keyring ./office-keys.asc",
         ),
     ),
     (

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.options import Asked, complete_packages, question, typed_path
+from filigree.cli.options import Asked, Subjects, complete_packages, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.questions.scopes import Chosen
@@ -160,3 +160,34 @@ def keys(
     from filigree.questions.keys import keys
 
     return keys(system, needed, sources), {}
+
+
+@question
+def provenance(
+    system: System,
+    subjects: Subjects,
+    against: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--against",
+            metavar="ARCHIVE|FOLDER",
+            help="Also look for archives here, besides the system's own cache; repeatable.",
+            show_default=False,
+        ),
+    ] = None,
+    fetch: Annotated[
+        bool,
+        typer.Option("--fetch", help="Fetch the archives that it takes from the repositories."),
+    ] = False,
+    *,
+    sources: Chosen,
+) -> Asked:
+    """The chain from a key to this package, link by link."""
+    from filigree.cli.progress import FetchLine
+    from filigree.questions.provenance import provenance
+    from filigree.questions.references import against_of
+
+    wanted = replace(against_of(map(typed_path, against or ()), fetch), announce=said)
+    if fetch:
+        sources = sources._replace(progress=FetchLine())
+    return provenance(system, map(typed_path, subjects), wanted, sources), {}

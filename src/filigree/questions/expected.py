@@ -41,6 +41,7 @@ class Expected(NamedTuple):
     archive: str | None
     reason: str
     aspects: frozenset[Aspect] = frozenset()
+    standing: Standing | None = None
 
 
 class Expecting:
@@ -136,7 +137,9 @@ class Expecting:
             ):
                 kind = record.kind.value if record.kind else "something"
                 changed[record.path] = (Difference(Aspect.RECORD, "nothing", f"a {kind}"),)
-        return Expected(merged, standing.evidence, changed, None, found.path, standing.reason, told)
+        return Expected(
+            merged, standing.evidence, changed, None, found.path, standing.reason, told, standing
+        )
 
 
 def _by_record(records: Sequence[FileRecord], seal: Seal | None) -> Expected:

@@ -54,7 +54,8 @@ class Promise(NamedTuple):
 class Standing(NamedTuple):
     """What an archive rests on. `reason` says why, for people; unless `usable` it vouches for nothing.
 
-    `digest` is the archive's, by the algorithm of the promise; `promise` is the one that it keeps.
+    `digest` is the archive's, by the algorithm of the promise; `promise` is the one that it keeps, and
+    `broken` the one that it does not.
     """
 
     evidence: Evidence
@@ -63,6 +64,7 @@ class Standing(NamedTuple):
     reason: str
     digest: str | None = None
     promise: Promise | None = None
+    broken: Promise | None = None
 
 
 class Vouching:
@@ -119,18 +121,23 @@ class Vouching:
         digest = kept[0].place.digest if kept else next(iter(digests.values()), None)
         if seal.verdict is SealVerdict.BAD:
             why = f"its seal is bad: {seal.reason}"
-            return Standing(Evidence.RECORD, seal, False, why, digest)
+            promise = kept[0] if kept else None
+            broken = told[0] if told and not kept else None
+            return Standing(Evidence.RECORD, seal, False, why, digest, promise, broken)
         if kept and kept[0].sealed:
             why = f"its digest is in {kept[0].words}"
             return Standing(Evidence.SIGNED, seal, True, why, digest, kept[0])
         if seal.verdict is SealVerdict.GOOD:
-            return Standing(Evidence.SIGNED, seal, True, f"signed by {_who(seal)}", digest)
+            why = f"signed by {_who(seal)}"
+            promise = kept[0] if kept else None
+            broken = told[0] if told and not kept else None
+            return Standing(Evidence.SIGNED, seal, True, why, digest, promise, broken)
         if kept:
             why = f"its digest is in {kept[0].words}"
             return Standing(Evidence.ARCHIVE, seal, True, why, digest, kept[0])
         if told:
             why = f"its digest is {digest}, and {told[0].words}, tells {told[0].place.digest}"
-            return Standing(Evidence.RECORD, seal, False, why, digest)
+            return Standing(Evidence.RECORD, seal, False, why, digest, None, told[0])
         words = f"no index tells its digest, and its own seal is: {seal.verdict.value}"
         if given:
             return Standing(Evidence.ARCHIVE, seal, True, f"you gave it; {words}")
