@@ -34,6 +34,7 @@ _WHERE = {
     "verify": "filigree.questions.verify",
     "provenance": "filigree.questions.provenance",
     "keys": "filigree.questions.keys",
+    "strays": "filigree.questions.strays",
     "repos": "filigree.questions.repos",
     "seek": "filigree.questions.seek",
     "behind": "filigree.questions.behind",
@@ -68,6 +69,7 @@ if TYPE_CHECKING:
     from filigree.questions.scopes import Chosen as Chosen
     from filigree.questions.scopes import Scope as Scope
     from filigree.questions.seek import seek as seek
+    from filigree.questions.strays import strays as strays
     from filigree.questions.survey import survey as survey
     from filigree.questions.verify import verify as verify
     from filigree.questions.whatif import whatif as whatif

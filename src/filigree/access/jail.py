@@ -346,10 +346,17 @@ class Jail:
         except OSError as error:
             raise trouble(error, path) from error
 
+    def listable(self, path: str) -> int:
+        """A directory, links followed, opened for whoever lists it, and closes it."""
+        try:
+            return os.open(".", _LISTED, dir_fd=self._directories.at(path))
+        except OSError as error:
+            raise trouble(error, path) from error
+
     def names(self, path: str) -> list[str]:
         """The names in a directory, sorted, links followed."""
         try:
-            handle = os.open(".", _LISTED, dir_fd=self._directories.at(path))
+            handle = self.listable(path)
             try:
                 return sorted(decoded(os.fsencode(name)) for name in os.listdir(handle))
             finally:

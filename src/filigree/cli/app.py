@@ -150,6 +150,12 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         ("keys", "keys --needed", "keys --root /mnt/heron --keyring ./office-keys.asc"),
     ),
     (
+        "strays",
+        check.strays,
+        _CHECK,
+        ("strays", "strays /usr/sbin /opt", "strays --root /mnt/heron --format json"),
+    ),
+    (
         "repos",
         sources.repos,
         _SOURCES,

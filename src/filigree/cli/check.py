@@ -191,3 +191,33 @@ def provenance(
     if fetch:
         sources = sources._replace(progress=FetchLine())
     return provenance(system, map(typed_path, subjects), wanted, sources), {}
+
+
+@question
+def strays(
+    system: System,
+    directories: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="DIR",
+            help="Below these. Default: where programs, libraries and system configuration live.",
+            show_default=False,
+        ),
+    ] = None,
+    other_file_systems: Annotated[
+        bool,
+        typer.Option(
+            "--other-file-systems", help="Also enter file systems that are mounted there."
+        ),
+    ] = False,
+) -> Asked:
+    """Which files come from no package."""
+    from filigree.cli.progress import CountLine
+    from filigree.questions.strays import strays
+
+    progress = CountLine("paths looked at")
+    try:
+        answer = strays(system, map(typed_path, directories or ()), other_file_systems, progress)
+    finally:
+        progress.close()
+    return answer, {"all": every}

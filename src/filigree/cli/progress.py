@@ -66,6 +66,18 @@ class WorkLine(Line):
             self.write(f"{share}{escaped(now.what)[:60]}: {now.done:,}")
 
 
+class CountLine(Line):
+    """How many of something were looked at so far, where nobody knows of how many."""
+
+    def __init__(self, what: str) -> None:
+        super().__init__()
+        self._what = what
+
+    def __call__(self, count: int) -> None:
+        if self.due():
+            self.write(f"{count:,} {self._what}")
+
+
 class ProgressLine(Line):
     """How far a check has come, with rate and time left."""
 

@@ -80,6 +80,11 @@ class EmptyDatabase:
     def sources(self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN) -> None:  # noqa: ARG002
         return None
 
+    kept_endings: Sequence[str] = ()
+
+    def script_texts(self, package: Package) -> Iterator[str]:  # noqa: ARG002
+        return iter(())
+
     def place_of(self, package: Package) -> str:  # noqa: ARG002
         return "/"
 

@@ -350,6 +350,15 @@ class Database(Records, Protocol):
         """
         ...
 
+    @property
+    def kept_endings(self) -> Sequence[str]:
+        """How copies of configuration are called that are kept when a package changes."""
+        ...
+
+    def script_texts(self, package: Package) -> Iterator[str]:
+        """What the maintainers' scripts of a package say; never run by us."""
+        ...
+
     def place_of(self, package: Package) -> str:
         """The file below the root that holds a package's record."""
         ...

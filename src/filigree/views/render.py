@@ -30,6 +30,7 @@ SCREENS = {
     "leftover": "leftover",
     "draw": "draw",
     "keys": "keys",
+    "strays": "strays",
     "provenance": "provenance",
 }
 

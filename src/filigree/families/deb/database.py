@@ -361,6 +361,14 @@ class DebDatabase:
         configured = DebRepositories(self._jail, self._report, machines, now, keyring, own)
         return DebSources(self._jail, self._report, configured, own)
 
+    kept_endings = (".dpkg-old", ".dpkg-dist", ".dpkg-new", ".dpkg-bak", ".ucf-old", ".ucf-dist")
+
+    def script_texts(self, package: Package) -> Iterator[str]:
+        for name in _SCRIPTS:
+            path = self._info_path(package.name, package.architecture, name)
+            if path is not None:
+                yield text_of(read_or_report(self._jail, path, self._report))
+
     def place_of(self, package: Package) -> str:
         return self._info_path(package.name, package.architecture, "md5sums") or places.STATUS
 

@@ -321,6 +321,15 @@ class RpmDatabase:
                     return version or None
         return None
 
+    kept_endings = (".rpmsave", ".rpmnew", ".rpmorig")
+
+    def script_texts(self, package: Package) -> Iterator[str]:
+        header = self._header(package)
+        try:
+            yield from described.script_texts_of(header) if header else ()
+        except HeaderError as error:
+            self._report(Gap(f"the scripts of {package.label}", str(error)))
+
     def place_of(self, package: Package) -> str:  # noqa: ARG002
         return self.path
 

@@ -344,17 +344,24 @@ def _hard_links(header: Header) -> dict[str, tuple[str]]:
 
 def scripts_of(header: Header) -> tuple[Script, ...]:
     """The scripts of a package, by when they run."""
-    found = [
+    return tuple(
         Script(name, len(text.encode("utf-8", "surrogateescape")))
-        for name, tag in _SCRIPTS
-        if (text := header.text(tag)) is not None
-    ]
-    found += (
-        Script(name, len(text.encode("utf-8", "surrogateescape")))
-        for name, tag in _SEVERAL_SCRIPTS
-        for text in header.texts(tag)
+        for name, text in _every_script(header)
     )
-    return tuple(found)
+
+
+def script_texts_of(header: Header) -> Iterator[str]:
+    """What the scripts of a package say."""
+    return (text for _, text in _every_script(header))
+
+
+def _every_script(header: Header) -> Iterator[tuple[str, str]]:
+    for name, tag in _SCRIPTS:
+        text = header.text(tag)
+        if text is not None:
+            yield name, text
+    for name, tag in _SEVERAL_SCRIPTS:
+        yield from ((name, text) for text in header.texts(tag))
 
 
 def fields_of(header: Header, sealing: bool = False) -> Mapping[str, str]:

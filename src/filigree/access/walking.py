@@ -1,0 +1,139 @@
+"""Walks a directory below a root, without following a link, and without leaving its file system."""
+
+import errno
+import os
+import stat
+from collections.abc import Iterator
+from functools import lru_cache
+from typing import NamedTuple
+
+from filigree.access.directories import decoded, trouble
+from filigree.access.jail import Jail
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError
+from filigree.model.files import KIND_OF_FORM, Kind
+
+MADE_UP = frozenset({
+    "autofs", "binfmt_misc", "bpf", "cgroup", "cgroup2", "configfs", "debugfs", "devpts", "devtmpfs",
+    "efivarfs", "fusectl", "hugetlbfs", "mqueue", "nsfs", "proc", "pstore", "rpc_pipefs", "securityfs",
+    "selinuxfs", "sysfs", "tracefs",
+})  # fmt: skip
+"""File systems that the kernel makes up: what is in them is in no package and on no disk."""
+_LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+_DEEPEST = 256
+
+
+class Entry(NamedTuple):
+    """One path. Times are nanoseconds; `empty` is whether a directory holds nothing."""
+
+    path: str
+    kind: Kind
+    size: int
+    mode: int
+    uid: int
+    gid: int
+    modified: int
+    link_target: str | None = None
+    empty: bool = False
+
+
+@lru_cache(maxsize=1)
+def kinds_of_file_systems() -> dict[int, str]:
+    """The kind of each mounted file system, by its number; none where the kernel does not tell.
+
+    Follows proc(5), on `mountinfo`: the third field is the number, the one after the hyphen the kind.
+    """
+    found: dict[int, str] = {}
+    try:
+        with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as file:
+            for line in file:
+                fields = line.split()
+                major, _, minor = fields[2].partition(":")
+                found[os.makedev(int(major), int(minor))] = fields[fields.index("-") + 1]
+    except (OSError, ValueError, IndexError):
+        return found
+    return found
+
+
+class Walk:
+    """Everything below a directory, a directory before what is in it; a Gap where it cannot be entered."""
+
+    def __init__(self, jail: Jail, top: str, others: bool, kinds: dict[int, str]) -> None:
+        self._jail = jail
+        self._top = top
+        self._others = others
+        self._kinds = kinds
+
+    def __iter__(self) -> Iterator[Entry | Gap]:
+        try:
+            handle = self._jail.listable(self._top)
+        except AccessError as error:
+            yield Gap(self._top, error.what)
+            return
+        try:
+            device = os.fstat(handle).st_dev
+            if self._kinds.get(device) in MADE_UP:
+                return
+            names = _names(handle)
+            yield from self._inside(handle, names, self._top.rstrip("/"), device, 0)
+        except OSError as error:
+            yield Gap(self._top, trouble(error, self._top).what)
+        finally:
+            os.close(handle)
+
+    def _inside(
+        self, handle: int, names: list[bytes], path: str, device: int, depth: int
+    ) -> Iterator[Entry | Gap]:
+        for name in names:
+            whole = f"{path}/{decoded(name)}"
+            try:
+                seen = os.stat(name, dir_fd=handle, follow_symlinks=False)
+                target = None
+                if stat.S_ISLNK(seen.st_mode):
+                    target = decoded(os.readlink(name, dir_fd=handle))
+            except OSError as error:
+                if error.errno != errno.ENOENT:
+                    yield Gap(whole, trouble(error, whole).what)
+                continue  # it went while we looked
+            if not stat.S_ISDIR(seen.st_mode):
+                yield _entry(whole, seen, target)
+            else:
+                yield from self._directory(handle, name, whole, seen, device, depth)
+
+    def _directory(
+        self, above: int, name: bytes, path: str, seen: os.stat_result, device: int, depth: int
+    ) -> Iterator[Entry | Gap]:
+        if seen.st_dev != device:
+            kind = self._kinds.get(seen.st_dev, "of an unknown kind")
+            if kind in MADE_UP:
+                return
+            if not self._others:
+                yield Gap(path, f"it is another file system ({kind}), and those were not asked for")
+                return
+        if depth >= _DEEPEST:
+            yield Gap(path, f"more than {_DEEPEST} directories deep")
+            return
+        try:
+            handle = os.open(name, _LISTED, dir_fd=above)
+        except OSError as error:
+            yield Gap(path, trouble(error, path).what)
+            return
+        try:
+            names = _names(handle)
+            yield _entry(path, seen, None)._replace(empty=not names)
+            yield from self._inside(handle, names, path, seen.st_dev, depth + 1)
+        except OSError as error:
+            yield Gap(path, trouble(error, path).what)
+        finally:
+            os.close(handle)
+
+
+def _names(handle: int) -> list[bytes]:
+    return sorted(os.fsencode(name) for name in os.listdir(handle))
+
+
+def _entry(path: str, seen: os.stat_result, target: str | None) -> Entry:
+    return Entry(
+        path, KIND_OF_FORM[stat.S_IFMT(seen.st_mode)], seen.st_size, stat.S_IMODE(seen.st_mode),
+        seen.st_uid, seen.st_gid, seen.st_mtime_ns, target,
+    )  # fmt: skip
