@@ -56,7 +56,7 @@ def kinds_of_file_systems() -> dict[int, str]:
 
 
 class Walk:
-    """Everything below a directory, a directory before what is in it; a Gap where it cannot be entered."""
+    """Everything below a directory, a directory before its contents; a Gap where it cannot be entered."""
 
     def __init__(self, jail: Jail, top: str, others: bool, kinds: dict[int, str]) -> None:
         self._jail = jail

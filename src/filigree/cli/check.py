@@ -210,6 +210,9 @@ def strays(
             "--other-file-systems", help="Also enter file systems that are mounted there."
         ),
     ] = False,
+    every: Annotated[
+        bool, typer.Option("--all", help="In a table, also list what is harmless and has a cause.")
+    ] = False,
 ) -> Asked:
     """Which files come from no package."""
     from filigree.cli.progress import CountLine
