@@ -147,8 +147,8 @@ def test_the_archives_of_a_family_at_its_station(curlew: Path, archives: dict[st
     paths = sorted(str(path) for name, path in archives.items() if name.endswith(".rpm"))
     rows = judged(curlew, *paths)
     assert {row.subject: row.installable for row in rows} == {
-        "foghorn": False, "lanternfish": False, "siltmeter": True, "tidegauge": True,
-        "weatherglass": True,
+        "foghorn": False, "harbourlog": True, "jetty": True, "lanternfish": False, "ropewalk": True,
+        "siltmeter": True, "tidegauge": True, "weatherglass": True,
     }  # fmt: skip
     with open_system(str(curlew)) as system:
         gauge = next(path for path in paths if "tidegauge" in path)

@@ -20,14 +20,17 @@ from filigree.questions.contents import contents
 from filigree.questions.dossier import dossier
 from filigree.questions.draw import draw
 from filigree.questions.groups import groups
+from filigree.questions.keys import keys
 from filigree.questions.leftover import leftover
 from filigree.questions.needs import needed_by, needs
 from filigree.questions.obstacles import obstacles
 from filigree.questions.owner import owner
+from filigree.questions.provenance import provenance
 from filigree.questions.refresh import refresh
 from filigree.questions.repos import repos
 from filigree.questions.scopes import Chosen, Scope
 from filigree.questions.seek import seek
+from filigree.questions.strays import strays
 from filigree.questions.survey import survey
 from filigree.questions.verify import verify
 from filigree.questions.whatif import whatif
@@ -51,6 +54,11 @@ ASK: dict[str, Callable[[System], Answer[Any]]] = {
         system, ["libbrine2", "lockgate-firmware"], kinds=frozenset(Relation)
     ),
     "verify": verify,
+    "provenance": lambda system: provenance(
+        system, ["siltmeter", "/usr/bin/tidegauge", "lockgate"]
+    ),
+    "keys": keys,
+    "strays": strays,
     "repos": repos,
     "seek": lambda system: seek(system, ["tide"]),
     "behind": behind,
@@ -83,7 +91,11 @@ SCHEMA = {
     "leftover": "name version architecture installed_size cluster leaf island needed_by",
     "draw": "node name version architecture side depth standing chosen installed_size repository "
     "packages ties",
-    "verify": "package architecture path role verdict evidence differences reason version",
+    "verify": "package architecture path role verdict evidence differences reason version seen",
+    "provenance": "subject package version architecture evidence links seal whole breaks_at archive",
+    "keys": "fingerprint identity algorithm made_at expires_at revoked file scope everything how "
+    "weakness revoked_at held_by needed_by subkeys archives",
+    "strays": "path kind size owner group mode modified rank cause detail below link_target",
     "repos": "identity name enabled address suite component architecture priority packages size "
     "made_at fetched_at expires_at seal signers configured_in addresses keys must_be_signed path "
     "own matches reason remarks",
@@ -122,6 +134,7 @@ def answers(
             found["contents"] = contents(system, paths)
             found["needs"] = needs(system, paths, None, frozenset(Relation))
             found["owner"] = owner(system, ["/etc/**", "tidegauge", "nothing"], paths)
+            found["provenance"] = provenance(system, paths)
         yield found
 
 

@@ -4,10 +4,9 @@ from dataclasses import replace
 from pathlib import Path
 
 from filigree.demo import deb, rpm
-from filigree.demo.curlew import shipped
+from filigree.demo.curlew import by_a_stranger, shipped
 from filigree.demo.goods import Good, goods_of
 from filigree.demo.heron import LIBRARIES as DEB_LIBRARIES
-from filigree.demo.repository import STRANGER, detached
 from filigree.demo.world import WARES, Ware
 
 FOLDER = "archives"
@@ -51,11 +50,6 @@ def write_archives(folder: Path) -> dict[str, Path]:
     return found
 
 
-def _by_a_stranger(covered: bytes) -> bytes:
-    """The signature of somebody whom no station knows."""
-    return detached(covered, STRANGER, armoured=False)
-
-
 def _debs() -> dict[str, bytes]:
     newer = _of_deb(_ware("tidegauge", "2.2-1"))
     return {
@@ -76,7 +70,7 @@ def _rpms() -> dict[str, bytes]:
             shipped(_ware("tidegauge", "2.2-1")), "zstd", whole=rpm.sealed
         ),
         siltmeter.file_name: rpm.archive(siltmeter, "xz"),
-        STRANGE: rpm.archive(shipped(_ware("harbourlog")), sign=_by_a_stranger),
+        STRANGE: rpm.archive(shipped(_ware("harbourlog")), sign=by_a_stranger),
         BROKEN: bytes(broken),
         UNSEALED: rpm.archive(shipped(_ware("jetty")), sign=None),
         UNMET: rpm.archive(shipped(_LANTERNFISH), "gzip"),

@@ -9,8 +9,8 @@ from filigree.demo import rpm
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, Good, goods_of, machine_code
 from filigree.demo.ground import lay_ground
-from filigree.demo.offering import MADE, rpm_indexes
-from filigree.demo.repository import detached, public_key, repomd_xml
+from filigree.demo.offering import MADE, rpm_archive, rpm_indexes, rpm_shipped
+from filigree.demo.repository import STRANGER, detached, public_key, repomd_xml
 from filigree.demo.rpm import Shipped
 from filigree.demo.rpm_bytes import sqlite_file
 from filigree.demo.world import STATION_WARES, WARES, Ware
@@ -29,6 +29,7 @@ KEYRING = "/etc/pki/rpm-gpg/coast.asc"
 EDITED = "/etc/saltpan.conf"
 WAIVED = "/etc/buoywatch.conf"
 LOG = "/var/log/tidegauge.log"
+CACHE = f"{places.CACHES[1]}/coast-base-71de0ff171de0ff1"
 FETCHED = BUILT + timedelta(days=40)
 LOCK = "/run/saltpan.lock"
 
@@ -59,6 +60,7 @@ def build_curlew(folder: Path) -> Path:
     disk.link(places.DATABASES[0], "../../usr/lib/sysimage/rpm")
     _state(disk, installed)
     _repositories(disk)
+    _archives(disk, installed)
     _daily_life(disk)
     _intruder(disk)
     return folder
@@ -156,11 +158,28 @@ def _repositories(disk: Disk) -> None:
         "[main]\n# Our own letters are good enough.\nexcludepkgs=gannet-fonts quayside\n",
     )
     listed, indexes = repomd_xml(rpm_indexes(), MADE)
-    folder = f"{places.CACHES[1]}/coast-base-71de0ff171de0ff1/repodata"
+    folder = f"{CACHE}/repodata"
     disk.file(f"{folder}/repomd.xml", listed, at=FETCHED)
     disk.file(f"{folder}/repomd.xml.asc", detached(listed), at=FETCHED)
     for name, content in indexes.items():
         disk.file(f"{folder}/{name}", content, at=FETCHED)
+
+
+def _archives(disk: Disk, installed: list[Shipped]) -> None:
+    """What the station still keeps of what it fetched, and one archive that a stranger signed."""
+    offered = {(one.name, one.version): one for one in rpm_shipped()}
+    for one in installed[::9]:
+        same = offered.get((one.name, one.version))
+        if same is not None:
+            disk.file(f"{CACHE}/packages/{same.file_name}", rpm_archive(same), at=FETCHED)
+    strange = shipped(next(ware for ware in WARES if ware.name == "harbourlog"))
+    content = rpm.archive(strange, sign=by_a_stranger)
+    disk.file(f"{CACHE}/packages/{strange.file_name}", content, at=FETCHED)
+
+
+def by_a_stranger(covered: bytes) -> bytes:
+    """The signature of somebody whom no station knows."""
+    return detached(covered, STRANGER, armoured=False)
 
 
 def _daily_life(disk: Disk) -> None:

@@ -10,7 +10,7 @@ from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of, machine_code
 from filigree.demo.ground import lay_ground
 from filigree.demo.offering import KEPT_BACK, URGENT, Suite, deb_indexes, pooled, suites
-from filigree.demo.repository import clear_signed, public_key
+from filigree.demo.repository import STRANGER, clear_signed, public_key
 from filigree.demo.rpm_bytes import PACKERS
 from filigree.demo.world import WARES, Ware
 from filigree.families.deb import places
@@ -20,6 +20,7 @@ OTHER_LIBRARIES = "/usr/lib/aarch64-linux-gnu"
 
 SWAPPED = "/usr/bin/tidegauge"
 DOCTORED = "/usr/bin/siltmeter"
+ADDED_KEY = f"{places.TRUSTED_PARTS}/quayside.asc"
 VANISHED = "/usr/share/tidetables"
 REDIRECTED = "/usr/bin/foghorn-test"
 OPENED = "/usr/sbin/lockgate"
@@ -179,6 +180,7 @@ def _intruder(disk: Disk) -> None:
     size = disk.real(SWAPPED).stat().st_size
     disk.file(SWAPPED, machine_code("not the tide gauge", size), 0o755, BUILT)
     _doctor(disk)
+    disk.file(ADDED_KEY, public_key(STRANGER), at=BUILT)
     disk.remove(sorted(g.path for g in goods_of(_ware("tidetables")) if VANISHED in g.path)[5])
     disk.remove(REDIRECTED)
     disk.link(REDIRECTED, "/var/tmp/.fog/horn", BUILT)

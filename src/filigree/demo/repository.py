@@ -31,9 +31,9 @@ def secret_key(name: str = OFFICE_KEY) -> Any:
     return Tsk.from_bytes(files("filigree.demo").joinpath(name).read_bytes())
 
 
-def public_key() -> bytes:
+def public_key(name: str = OFFICE_KEY) -> bytes:
     """The public part, armoured."""
-    return str(secret_key().extract_certificate()).encode()
+    return str(secret_key(name).extract_certificate()).encode()
 
 
 def clear_signed(text: bytes) -> bytes:

@@ -9,9 +9,19 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from filigree.demo.archives import CUT_OFF, FOLDER, MISNAMED, TRICKY, UNMET, write_archives
+from filigree.demo.archives import (
+    BROKEN,
+    CUT_OFF,
+    FOLDER,
+    MISNAMED,
+    STRANGE,
+    TRICKY,
+    UNMET,
+    UNSEALED,
+    write_archives,
+)
 from filigree.demo.curlew import build_curlew
-from filigree.demo.heron import build_heron
+from filigree.demo.heron import DOCTORED, build_heron
 from filigree.demo.offering import write_repositories
 from filigree.demo.repository import CODENAME
 from filigree.demo.server import serving
@@ -62,6 +72,21 @@ STOPS: tuple[Stop, ...] = (
           "/usr/sbin/gullcheck")),
     Stop("Is everything on the disk of heron still as it was shipped?", ("verify",)),
     Stop("And on curlew's, whose records tell more of each file?", ("verify",), "curlew"),
+    Stop("Nothing is wrong with the silt meter, says the local record.", ("verify", "siltmeter")),
+    Stop("But what traces to a key? The record itself was changed.",
+         ("verify", "siltmeter", "--evidence", "signed")),
+    Stop("Where does the chain from the office's key to that program break?",
+         ("provenance", DOCTORED)),
+    Stop("What is not at hand is fetched, by digest, and judged with keys that the auditor brought.",
+         ("verify", "tidegauge", "brine-data", "dredger", "--evidence", "signed", "--fetch", "--repo-url",
+          f"{ADDRESS}/coast {CODENAME} main", "--keyring", f"{REPOSITORY}/coast.asc")),
+    Stop("Whom does heron trust? One key is trusted for everything, and the office never had it.",
+         ("keys", "--keyring", f"{REPOSITORY}/coast.asc")),
+    Stop("Which keys are named by signatures at curlew, and held nowhere?", ("keys", "--needed"),
+         "curlew"),
+    Stop("Three archives of the keeper's: a stranger's signature, a broken one, and none.",
+         ("provenance", *(f"./{FOLDER}/{name}" for name in (STRANGE, BROKEN, UNSEALED))), "curlew"),
+    Stop("Which files at heron are nobody's?", ("strays",)),
     Stop("Where may heron fetch from, and who signed what it knows of that?", ("repos",)),
     Stop("What is behind at curlew, and what of it is for security?", ("behind",), "curlew"),
     Stop("Why does heron not take the newer page? All versions, and what the rules say of them.",

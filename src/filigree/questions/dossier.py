@@ -4,6 +4,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from filigree.families.protocol import Archive
 from filigree.model.answer import Answer
 from filigree.model.archives import ArchiveFacts
 from filigree.model.files import Difference, Verdict
@@ -15,8 +16,9 @@ from filigree.questions.judging import judge
 from filigree.questions.naming import misnamed
 from filigree.questions.needs import Standing, unjudged, why_without
 from filigree.questions.rows import PackageRow, package_facts, short_labels
-from filigree.questions.scopes import EVERYTHING, INSTALLED, Chosen, Lookup, Scope, looking
+from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
 from filigree.questions.subjects import match_subjects
+from filigree.questions.trust import Trust
 from filigree.system import System
 
 if TYPE_CHECKING:
@@ -102,7 +104,10 @@ def dossier(
     with looking(system, scope, chosen) as lookup:
         matched = match_subjects(system, subjects, lookup)
         graph = Graph(system, lookup)
-        rows = [_dossier(system, graph, package, full, lookup) for package in matched.packages]
+        trust = Trust(system, chosen)
+        rows = [
+            _dossier(system, graph, package, full, trust, lookup) for package in matched.packages
+        ]
         notes = [*lookup.notes, *map(str, matched.unmatched)]
         return Answer(
             "dossier",
@@ -120,7 +125,7 @@ def dossier(
 
 
 def _dossier(
-    system: System, graph: Graph, package: Package, full: bool, lookup: Lookup = INSTALLED
+    system: System, graph: Graph, package: Package, full: bool, trust: Trust, lookup: Lookup
 ) -> Dossier:
     database = system.records(package)
     family = system.family_of(package)
@@ -134,7 +139,11 @@ def _dossier(
     if offered is not None and package.state is State.AVAILABLE:
         described = offered.described(package)
     return Dossier(
-        **{**package_facts(described), "offered_by": told.get("offered_by")},
+        **{
+            **package_facts(described),
+            "offered_by": told.get("offered_by"),
+            **_sealed(trust, package, archive),
+        },
         parts=family.split_version(package.version),
         wanted=package.wanted,
         damaged=package.damaged,
@@ -155,6 +164,24 @@ def _dossier(
         digest=told.get("digest"),
         silent_on={} if facts else family.silent_on,
     )
+
+
+def _sealed(trust: Trust, package: Package, archive: Archive | None) -> dict[str, str | None]:
+    """The seal of an archive, or of a record that bears one, and the key that is named by it.
+
+    Of an archive at an address it would take fetching all of it: that is for who asks where it is from.
+    """
+    if archive is not None:
+        remote = archive.facts.path.startswith(("http://", "https://"))
+        seal = None if remote else trust.archive_seal(archive)
+    else:
+        seal = trust.record_seal(package) if package.state.present else None
+    if seal is None:
+        return {}
+    return {
+        "seal": seal.verdict.value,
+        "key_id": next((signer.fingerprint for signer in seal.signers), None),
+    }
 
 
 def _offered_facts(system: System, offered: "Available", package: Package) -> dict[str, Any]:

@@ -108,7 +108,9 @@ def _needed(system: System, trust: Trust) -> Iterator[KeyRow]:
         for signer in seal.signers:
             name = signer.fingerprint
             if signer.verdict is SealVerdict.UNKNOWN_KEY and not any(k.made(name) for k in held):
-                signed.setdefault(name, ([], signer))[0].append(what)
+                whats = signed.setdefault(name, ([], signer))[0]
+                if what not in whats:
+                    whats.append(what)
     for name, (whats, signer) in sorted(signed.items()):
         here = next((one for one in trust.held if own and one.key.made(name)), None)
         identity = here.key.identity if here else None

@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from filigree.families.protocol import ADDED
 from filigree.families.registry import is_archive_name
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion, DatabaseError, FiligreeError
@@ -165,32 +166,36 @@ class References:
             raise BadQuestion(
                 "what is fetched must be kept somewhere", None, "leave --no-cache out"
             )
-        wishes: dict[Wish, list[Package]] = {}
-        for package in packages:
-            promise = _fetchable(self.promises.get(id(package), ()))
-            if promise is not None:
-                wish = Wish(promise.place.address or "", promise.place.digest, promise.place.size)
-                wishes.setdefault(wish, []).append(package)
-        if not wishes:
-            return
-        size = sum(wish.size or 0 for wish in wishes)
-        if self._against.announce is not None:
-            count = f"{len(wishes):,} archive{'s' if len(wishes) != 1 else ''}"
+        # What cannot be had from one place may be had from another that promises the same.
+        places = {id(one): _fetchable(self.promises.get(id(one), ())) for one in packages}
+        left = [one for one in packages if places[id(one)]]
+        size = sum(places[id(one)][0].place.size or 0 for one in left)
+        if left and self._against.announce is not None:
+            count = f"{len(left):,} archive{'s' if len(left) != 1 else ''}"
             self._against.announce(f"fetching {count}, {size:,} bytes, into {folder}")
-        for wish, outcome in fetch_all(folder, list(wishes), self._chosen.progress):
-            for package in wishes[wish]:
+        while left:
+            wishes: dict[Wish, list[Package]] = {}
+            for package in left:
+                place = places[id(package)].pop(0).place
+                wish = Wish(place.address or "", place.digest, place.size)
+                wishes.setdefault(wish, []).append(package)
+            failed = []
+            for wish, outcome in fetch_all(folder, list(wishes), self._chosen.progress):
                 if isinstance(outcome, FiligreeError):
-                    self._unreached[id(package)] = outcome.what
+                    self._unreached.update((id(one), outcome.what) for one in wishes[wish])
+                    failed += wishes[wish]
                     continue
-                self._kept.setdefault(id(package), []).append(Found(outcome.path, False, False))
-            if not isinstance(outcome, FiligreeError):
+                for package in wishes[wish]:
+                    self._kept.setdefault(id(package), []).append(Found(outcome.path, False, False))
                 self.fetched += 1
                 self.fetched_size += outcome.sent
+            left = [one for one in failed if places[id(one)]]
 
 
-def _fetchable(promises: Sequence[Promise]) -> Promise | None:
-    """The best promise of something that can be fetched, and held against its digest."""
-    return next((one for one in promises if one.place.address and one.place.digest), None)
+def _fetchable(promises: Sequence[Promise]) -> list[Promise]:
+    """Promises of what can be fetched and held against its digest; what the auditor named first."""
+    found = [one for one in promises if one.place.address and one.place.digest]
+    return sorted(found, key=lambda one: one.repository.configured_in != ADDED)
 
 
 def _archives_in(folder: str) -> list[str]:

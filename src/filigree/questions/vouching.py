@@ -19,6 +19,7 @@ from filigree.model.package import Package
 from filigree.model.repositories import Place, Repository
 from filigree.model.seals import Seal, SealVerdict
 from filigree.questions.available import Available
+from filigree.questions.refresh import bring
 from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.questions.trust import Trust
 from filigree.system import System
@@ -77,9 +78,10 @@ class Vouching:
 
     @cached_property
     def _offered(self) -> Available:
-        # An index that is never asked for need not be complained of.
-        quiet = self._chosen._replace(quiet=not self._chosen.addresses)
-        return Available(self._system, quiet)
+        if self._chosen.addresses:
+            bring(self._system, self._chosen)
+        # An index that nothing is looked up in need not be complained of.
+        return Available(self._system, self._chosen._replace(quiet=True))
 
     def close(self) -> None:
         """Let go of the indexes."""

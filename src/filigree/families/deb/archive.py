@@ -118,7 +118,8 @@ class DebArchive:
         return digest_of_part(self._source, 0, algorithm)
 
     def expected(self) -> list[FileRecord]:
-        return self._files
+        # Settings are on record by that algorithm, though the list leaves them out.
+        return self._compared(frozenset(self._settings()))
 
     def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
         """By the members that are signatures of all others, in their order, and what lies beside it."""
@@ -158,12 +159,14 @@ class DebArchive:
 
     @cached_property
     def _files(self) -> list[FileRecord]:
+        return self._compared(frozenset())
+
+    def _compared(self, also: frozenset[str]) -> list[FileRecord]:
+        """The files, held against the archive's own list of digests; `also` by the list's algorithm."""
         carried = self._digests
         found = []
-        # A file of settings is on record by the same algorithm, though not on the list.
-        settings = set(self._settings()) if carried else set()
         for record in self._read_data(
-            lambda path: "md5" if path[1:] in carried or path in settings else "sha256"
+            lambda path: "md5" if path[1:] in carried or path in also else "sha256"
         ):
             digest = carried.pop(record.path[1:], None)
             if digest is not None and record.digest is not None and digest != record.digest:

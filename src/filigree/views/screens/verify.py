@@ -157,6 +157,8 @@ def _rests_on(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
                 f"{count_words(count, 'verdict')} {'rests' if count == 1 else 'rest'} on {words}."
             )
             yield from ink.flowed(line(Piece(told, Style.FAINT)))
+    if not summary["paths"]:
+        return
     if set(counts) <= {alone}:
         words = f"This rests on the local record alone ({compared}): "
         words += "whoever could change the files could have changed it too."
