@@ -3,7 +3,8 @@
 Rules, before the code that keeps them:
 
 - Every signature is judged by itself; the best of them is the seal's verdict, but a bad one is told.
-- A signature whose key is not given is by an unknown key: that is no alarm, and the key is named.
+- A signature whose key is not given is by an unknown key: that is no alarm, and the key is named. But
+  one whose two bytes of the digest do not fit is bad, whoever made it.
 - Where the algorithm of the signature or of its key is no longer trusted the signature is weak, not
   bad, as long as the two bytes fit that it tells of its digest: more cannot be said of it.
 - A key must have been valid when it signed. What was good then, by a key that has expired since, is
@@ -159,17 +160,23 @@ def _signer(
 ) -> Signer:
     issuer, made = _issuer(packet), packet.signature_created
     key = next((one for one in keys if one.made(issuer)), None)
+    holds = any(one.endswith(issuer) for one in held) if issuer else False
+    if not holds and pieces is not None and digest_fits(packet, pieces) is False:
+        # That takes no key to see.
+        whose = (key.identity, key.file) if key else (None, None)
+        why = "it does not fit what it is under: that was changed, or the signature was"
+        return Signer(issuer, whose[0], made, SealVerdict.BAD, whose[1], why)
+    if not holds and made is None:
+        return Signer(issuer, None, None, SealVerdict.BAD, None, "it cannot be read")
     if key is None:
         says = packet.signers_user_id
         reason = f"it says that it is by {says}" if says else None
         return Signer(issuer, None, made, SealVerdict.UNKNOWN_KEY, None, reason)
-    verdict, reason = _judged(packet, key, any(one.endswith(issuer) for one in held), now, pieces)
+    verdict, reason = _judged(packet, key, holds, now)
     return Signer(issuer, key.identity, made, verdict, key.file, reason)
 
 
-def _judged(
-    packet: Any, key: Key, holds: bool, now: datetime, pieces: Pieces | None
-) -> tuple[SealVerdict, str | None]:
+def _judged(packet: Any, key: Key, holds: bool, now: datetime) -> tuple[SealVerdict, str | None]:
     """One signature by a key that is at hand: its verdict, and why it is not good, if it is not."""
     made = packet.signature_created
     if holds:
@@ -179,8 +186,6 @@ def _judged(
             return SealVerdict.EXPIRED, f"its key has expired since, on {key.expires_at:%Y-%m-%d}"
         return SealVerdict.GOOD, None
     hashed = str(packet.hash_algorithm).rpartition(".")[2].upper()
-    if pieces is not None and digest_fits(packet, pieces) is False:
-        return SealVerdict.BAD, "it does not fit what it is under: that was changed"
     if key.revoked:
         return SealVerdict.BAD, f"its key was revoked{_on(key.revoked_at)}"
     if made is not None and key.expires_at is not None and key.expires_at < made:

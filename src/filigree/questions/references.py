@@ -42,8 +42,13 @@ class Against:
     announce: Callable[[str], None] | None = field(default=None, compare=False)
 
     @property
+    def named(self) -> bool:
+        """Whether it is said what files are held against."""
+        return bool(self.paths or self.cache or self.repositories)
+
+    @property
     def anything(self) -> bool:
-        return bool(self.paths or self.cache or self.repositories or self.everywhere or self.fetch)
+        return self.named or self.everywhere or self.fetch
 
 
 NOTHING = Against()
@@ -148,7 +153,8 @@ class References:
         from filigree.access.fetching import kept_at
 
         folder = self._folder()
-        if folder is None or not (self._against.repositories or self._against.everywhere):
+        wanted = self._against.repositories or self._against.everywhere or self._against.fetch
+        if folder is None or not wanted:
             return {}
         found: dict[int, list[Found]] = {}
         for key, promises in self.promises.items():

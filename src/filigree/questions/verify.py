@@ -143,7 +143,7 @@ def verify(
     against = manner.against
     if archives:
         against = replace(against, paths=(*against.paths, *archives))
-    elif RANK[manner.least] and not against.anything:
+    elif (RANK[manner.least] or against.fetch) and not against.named:
         against = replace(against, everywhere=True)
     if against.repositories:
         names = (*chosen.repositories, *against.repositories)
