@@ -10,6 +10,7 @@ from enum import StrEnum
 from functools import cached_property
 
 from filigree.access.walking import Entry
+from filigree.families import common_places as places
 from filigree.families.looking import names_in, read_or_report
 from filigree.formats.temporary_files import Rule, read_rules
 from filigree.model.errors import AccessError
@@ -32,9 +33,6 @@ class Cause(StrEnum):
     SCRIPT = "script"
 
 
-_RULES = ("/usr/lib/tmpfiles.d", "/usr/local/lib/tmpfiles.d", "/run/tmpfiles.d", "/etc/tmpfiles.d")
-_USERS = ("/usr/lib/sysusers.d", "/run/sysusers.d", "/etc/sysusers.d")
-_ACCOUNTS = re.compile(r"/etc/(?:passwd|group|shadow|gshadow|subuid|subgid)-?")
 _BYTECODE = re.compile(r"(.*)/__pycache__/([^/]+?)\.[a-z]+-\d+(?:\.opt-\d)?\.pyc")
 _NAMED = re.compile(r"/(?:etc|usr|lib\w*|s?bin|boot|opt|var|srv)/[\w.+@/-]*[\w+]")
 _LIMIT = 1 << 20
@@ -109,7 +107,7 @@ class Causes:
     def _every_rule(self) -> list[tuple[Rule, str]]:
         return [
             (rule, file)
-            for file in self._files(_RULES, ".conf")
+            for file in self._files(places.TEMPORARY, ".conf")
             for rule in read_rules(
                 read_or_report(self._system.jail, file, self._system.report, _LIMIT)
             )
@@ -134,13 +132,13 @@ class Causes:
                     yield f"{folder}/{name}"
 
     def _account(self, entry: Entry) -> str | None:
-        if not _ACCOUNTS.fullmatch(entry.path) or not self._has_users:
+        if not places.ACCOUNTS.fullmatch(entry.path) or not self._has_users:
             return None
         return "accounts are declared, and made here"
 
     @cached_property
     def _has_users(self) -> bool:
-        return any(True for _ in self._files(_USERS, ".conf"))
+        return any(True for _ in self._files(places.USERS, ".conf"))
 
     def _kept(self, entry: Entry) -> str | None:
         for ending in self._system.database.kept_endings:

@@ -78,6 +78,8 @@ class Expecting:
             return by_record._replace(reason=f"{by_record.reason}; {lack}")
         if RANK[best.evidence] < RANK[by_record.evidence]:
             return by_record
+        if best.evidence is not Evidence.SIGNED:
+            best = best._replace(reason=f"{by_record.reason}; {best.reason}")
         return best._replace(seal=seal)
 
     def _by_archive(

@@ -20,7 +20,7 @@ def screen(answer: Answer[Provenance], ink: Ink, options: dict[str, Any]) -> Ite
     for row in answer.records:
         label = f"{row.package}:{row.architecture}={row.version}"
         name = "" if row.subject == label else f"  {row.package} {row.version}"
-        yield ink.paint(line(Piece(row.subject, Style.TITLE), name))
+        yield from ink.flowed(line(Piece(row.subject, Style.TITLE), name))
         cells: list[list[str | Piece]] = [
             [one.link, Piece(one.verdict.value, _STYLES[one.verdict]), one.detail]
             for one in row.links

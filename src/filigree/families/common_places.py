@@ -1,0 +1,9 @@
+"""Where systems of whatever family declare what is made when they start, as paths below the root."""
+
+import re
+
+TEMPORARY = (
+    "/usr/lib/tmpfiles.d", "/usr/local/lib/tmpfiles.d", "/run/tmpfiles.d", "/etc/tmpfiles.d",
+)  # fmt: skip
+USERS = ("/usr/lib/sysusers.d", "/run/sysusers.d", "/etc/sysusers.d")
+ACCOUNTS = re.compile(r"/etc/(?:passwd|group|shadow|gshadow|subuid|subgid)-?")
