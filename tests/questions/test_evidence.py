@@ -95,7 +95,8 @@ DEEDS: dict[str, tuple[Callable[[Disk], object], str, Verdict, Aspect]] = {
     "folder": (lambda d: d.real("/usr/bin").chmod(0o777), "/usr/bin", Verdict.ALTERED, Aspect.MODE),
     "link": (lambda d: d.link(LINK, "/tmp/mug"), LINK, Verdict.ALTERED, Aspect.LINK_TARGET),
     "content": (
-        lambda d: d.file(PROGRAM, b"#!/bin/dsh\nexit 1\n", 0o755), PROGRAM, Verdict.ALTERED, Aspect.CONTENT,
+        lambda d: d.file(PROGRAM, b"#!/bin/dsh\nexit 1\n", 0o755), PROGRAM, Verdict.ALTERED,
+        Aspect.CONTENT,
     ),
     "size": (lambda d: d.file(PROGRAM, b"", 0o755), PROGRAM, Verdict.ALTERED, Aspect.SIZE),
     "gone": (lambda d: d.remove(PAPER), PAPER, Verdict.MISSING, Aspect.PRESENCE),
@@ -441,10 +442,8 @@ def test_what_is_no_earlier_result(heron: Path, tmp_path: Path, text: str) -> No
 def test_lines_that_make_no_sense_are_passed_over(heron: Path, tmp_path: Path) -> None:
     file = tmp_path / "before.json"
     head = {"schema": "filigree/1", "question": "verify", "system": {"root": str(heron)}}
-    good = {
-        "path": "/x",
-        "seen": {"size": 1, "modified": 2, "changed": 3, "inode": 4, "digest": "md5:00"},
-    }
+    seen = {"size": 1, "modified": 2, "changed": 3, "inode": 4, "digest": "md5:00"}
+    good = {"path": "/x", "seen": seen}
     odd = [
         {"path": 7, "seen": seen}, {"path": "/y", "seen": {"size": "1"}}, {"path": "/z"}, {"seen": []},
         {"path": "/w", "seen": {**seen, "size": True}},

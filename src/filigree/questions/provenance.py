@@ -234,7 +234,9 @@ def _standing_links(standing: Standing, path: str) -> Iterator[Link]:
         told = (
             f"{standing.broken.place.digest} is what it should have, and {standing.digest} it has"
         )
-        yield Link("index entry", Holds.BROKEN, told)
+        # What bears a good seal itself needs no index; that this one tells of another is told.
+        good = standing.seal.verdict is SealVerdict.GOOD
+        yield Link("index entry", Holds.ABSENT if good else Holds.BROKEN, told)
         yield from _index_links(standing.broken)
     elif standing.promise is not None:
         yield Link("index entry", Holds.YES, f"{standing.promise.place.digest}, as {path} has it")
