@@ -1,8 +1,9 @@
 """An SQLite database below a root, read without a trace.
 
-It is opened read-only and immutable, so that nothing is created beside it. Where a journal lies beside
-it, what is on record is only whole together with that: both are copied to a private folder, and the
-copy is read. Queries are ours, the schema is not: what a database does in answer is bounded.
+A copy is read, and never the file: nothing is created beside it, its access time stays as it was, and
+what happens to it meanwhile does not matter. A small one is copied to memory, a large one to a private
+folder; so is one beside which a journal lies: what is on record is only whole together with that.
+Queries are ours, the schema is not: what a database does in answer is bounded.
 """
 
 import os
@@ -11,7 +12,7 @@ import tempfile
 from collections.abc import Iterator
 from typing import Any
 
-from filigree.access.jail import Jail
+from filigree.access.jail import Jail, LentFile
 from filigree.formats.random_access import ContainerError
 from filigree.model.errors import AccessError, Obstacle
 
@@ -19,6 +20,7 @@ _BESIDE = ("-wal", "-journal")
 _STEPS = 10_000
 _VALUE_LIMIT = 64 << 20
 COPY_LIMIT = 4 << 30
+IN_MEMORY = 16 << 20
 
 
 class _Allowance:
@@ -45,8 +47,9 @@ class SqliteFile:
         self._allowance = _Allowance()
         self._running = 0
         beside = [ending for ending in _BESIDE if _size(jail, path + ending)]
+        self._memory = None if beside or self._lent.size > IN_MEMORY else self._whole()
         self._size = self._lent.size + sum(_size(jail, path + ending) for ending in beside)
-        if beside:
+        if self._memory is None:
             self._copy = tempfile.TemporaryDirectory(prefix="filigree-")
             try:
                 for ending in ("", *beside):
@@ -56,11 +59,16 @@ class SqliteFile:
                     Obstacle.FAILED, path, f"no private copy of it can be made: {error.strerror}"
                 ) from error
 
+    def _whole(self) -> bytes:
+        data = b"".join(pieces_of(self._lent))
+        # In memory there is no journal: two bytes of the head say that one may lie beside the file.
+        return data[:18] + b"\1\1" + data[20:] if data[18:20] == b"\2\2" else data
+
     def _copied(self, jail: Jail, path: str, ending: str) -> None:
         assert self._copy is not None
         total = 0
         with open(f"{self._copy.name}/copy{ending}", "xb") as out:
-            for piece in jail.pieces(path):
+            for piece in pieces_of(self._lent) if not ending else jail.pieces(path):
                 total += len(piece)
                 if total > COPY_LIMIT:
                     raise AccessError(Obstacle.TOO_LARGE, path)
@@ -101,11 +109,10 @@ class SqliteFile:
         return self._connection
 
     def _connect(self) -> sqlite3.Connection:
-        if self._copy is not None:
-            connection = sqlite3.connect(f"{self._copy.name}/copy", check_same_thread=False)
-        else:
-            place = f"file:/proc/self/fd/{self._lent.handle}?mode=ro&immutable=1"
-            connection = sqlite3.connect(place, uri=True, check_same_thread=False)
+        place = ":memory:" if self._copy is None else f"{self._copy.name}/copy"
+        connection = sqlite3.connect(place, check_same_thread=False)
+        if self._memory:
+            connection.deserialize(self._memory)
         connection.text_factory = lambda data: data.decode("utf-8", "surrogateescape")
         # A length is a claim: none can be more than the file has.
         connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, min(_VALUE_LIMIT, 4096 + self.size))
@@ -124,6 +131,14 @@ class SqliteFile:
         self._lent.close()
         if self._copy is not None:
             self._copy.cleanup()
+
+
+def pieces_of(file: LentFile) -> Iterator[bytes]:
+    """A file that is held open, in pieces, as far as it was long when it was opened."""
+    at = 0
+    while piece := file.at(at, 1 << 20):
+        yield piece
+        at += len(piece)
 
 
 def _size(jail: Jail, path: str) -> int:
