@@ -3,10 +3,14 @@
 Nothing of Filigree is used for the expected side: text is cut with `split`, digests are coreutils'.
 """
 
+import grp
+import hashlib
 import os
+import pwd
 import random
 import re
 import shutil
+import stat
 import subprocess
 from collections import Counter
 from collections.abc import Iterator
@@ -18,18 +22,22 @@ import pytest
 from filigree.formats.deb_versions import compare_versions
 from filigree.formats.keys import read_keys
 from filigree.formats.openpgp import judge_clear_signed
+from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.model.seals import SealVerdict
 from filigree.questions.behind import behind
 from filigree.questions.census import census
+from filigree.questions.keys import keys
 from filigree.questions.needs import needs
 from filigree.questions.owner import owner
 from filigree.questions.planning.plans import Planner, Wishes, checked
 from filigree.questions.planning.world import SystemWorld
+from filigree.questions.provenance import Holds, provenance
+from filigree.questions.references import Against
 from filigree.questions.repos import repos
 from filigree.questions.scopes import Chosen, Scope, looking
 from filigree.questions.seek import seek
 from filigree.questions.survey import survey
-from filigree.questions.verify import verify
+from filigree.questions.verify import Manner, verify
 from filigree.system import System, open_system
 
 STATUS = Path("/var/lib/dpkg/status")
@@ -390,3 +398,161 @@ def test_what_is_sought_is_what_the_raw_text_holds(system: System) -> None:
     here = {p.name for p in system.packages if p.state.present
             and "harbour" in f"{p.name} {p.summary} {p.description}".lower()}  # fmt: skip
     assert {row.name for row in seek(system, ["harbour"]).records} == expected | here
+
+
+# -- from a file to the distribution's key ---------------------------------------------------
+
+CACHE = Path("/var/cache/apt/archives")
+
+
+def cached() -> dict[str, Path]:
+    """The archive of each installed package whose archive lies in the cache, by its name alone."""
+    found = {}
+    for stanza in STATUS.read_text("utf-8", "surrogateescape").split("\n\n"):
+        told = dict(
+            line.split(": ", 1) for line in stanza.split("\n") if re.match(r"\w[\w-]*: ", line)
+        )
+        if told.get("Status") != "install ok installed" or "Version" not in told:
+            continue
+        version = told["Version"].replace(":", "%3a")
+        path = CACHE / f"{told['Package']}_{version}_{told['Architecture']}.deb"
+        if path.exists():
+            found[told["Package"]] = path
+    return found
+
+
+def raw_digests() -> dict[str, set[str]]:
+    """Every SHA-256 that a copy of an index tells, by package: cut out of the raw text."""
+    import lz4.frame
+
+    found: dict[str, set[str]] = {}
+    for path in Path("/var/lib/apt/lists").glob("*_Packages*"):
+        data = path.read_bytes()
+        text = (lz4.frame.decompress(data) if path.suffix == ".lz4" else data).decode(
+            "utf-8", "replace"
+        )
+        for stanza in text.split("\n\n"):
+            name = re.search(r"^Package: (.*)$", stanza, re.MULTILINE)
+            digest = re.search(r"^SHA256: (.*)$", stanza, re.MULTILINE)
+            if name and digest:
+                found.setdefault(name[1], set()).add(digest[1])
+    return found
+
+
+def listing(archive: Path) -> dict[str, tuple[str, str, str]]:
+    """Mode, owner and group of each path, as another program lists them."""
+    with archive.open("rb") as file:
+        parts = subprocess.run(["bsdtar", "-tf", "-"], stdin=file, capture_output=True, check=True)
+        name = next(one for one in parts.stdout.decode().split() if one.startswith("data.tar"))
+        file.seek(0)
+        data = subprocess.run(
+            ["bsdtar", "-xOf", "-", name], stdin=file, capture_output=True, check=True
+        )
+    done = subprocess.run(
+        ["bsdtar", "-tvf", "-"], input=data.stdout, capture_output=True, check=True
+    )
+    found = {}
+    for line in done.stdout.decode("utf-8", "surrogateescape").splitlines():
+        mode, _, owner, group, *_, path = line.split(None, 8)
+        found[path.partition(" -> ")[0].removeprefix(".").rstrip("/") or "/"] = (mode, owner, group)
+    return found
+
+
+@pytest.mark.skipif(
+    not CACHE.is_dir() or not cached(), reason="no archive of what is installed is kept here"
+)
+def test_the_whole_chain_to_the_distributions_key(system: System) -> None:
+    archives, told = cached(), raw_digests()
+    chosen = random.Random(17).sample(sorted(archives), min(12, len(archives)))
+    answer = provenance(system, chosen)
+    for row in answer.records:
+        digest = hashlib.sha256(archives[row.package].read_bytes()).hexdigest()
+        links = {one.link: one for one in row.links}
+        if digest not in told.get(row.package, ()):
+            assert links.get("index entry") is None or links["index entry"].verdict is not Holds.YES
+            continue
+        assert f"sha256:{digest}" in links["index entry"].detail
+        assert links["signed index"].verdict is Holds.YES, row
+        assert row.evidence is Evidence.SIGNED
+        assert Path(links["keyring file"].detail).is_file()
+
+
+@pytest.mark.skipif(
+    shutil.which("bsdtar") is None or not cached(),
+    reason="nobody is here to judge, or nothing to be judged",
+)
+def test_modes_and_owners_against_the_archives(system: System) -> None:
+    """Each path whose mode or owner is not the archive's, by another program's listing and `stat`."""
+    archives, told = cached(), raw_digests()
+    sealed = [
+        name for name, path in sorted(archives.items())
+        if hashlib.sha256(path.read_bytes()).hexdigest() in told.get(name, ())
+        and path.stat().st_size < 2 << 20
+    ]  # fmt: skip
+    names = random.Random(5).sample(sealed, min(10, len(sealed)))
+    overrides = {
+        one.split()[3] for one in Path("/var/lib/dpkg/statoverride").read_text().splitlines()
+    }
+    answer = verify(system, names, manner=Manner(Against(cache=True), Evidence.SIGNED))
+    assert set(answer.summary["paths_by_evidence"]) <= {"signed", "record"} if names else True
+    found = {
+        row.path for row in answer.records
+        if {Aspect.MODE, Aspect.OWNER, Aspect.GROUP} & {one.aspect for one in row.differences}
+    }  # fmt: skip
+    moved = {path for entry in diversions() for path in entry[:2]}
+    expected = set()
+    for name in names:
+        for path, (mode, user, group) in listing(archives[name]).items():
+            if mode.startswith("l") or path in overrides | moved or not os.path.lexists(path):
+                continue
+            seen = os.lstat(path)
+            if stat.S_ISLNK(seen.st_mode):
+                continue
+            people = (pwd.getpwuid(seen.st_uid).pw_name, grp.getgrgid(seen.st_gid).gr_name)
+            if stat.filemode(seen.st_mode) != mode or people != (user, group):
+                expected.add(path)
+    assert found == expected
+
+
+def test_an_archive_that_is_fetched_for_this(system: System, tmp_path: Path) -> None:
+    """A small one of what is installed and offered, from wherever this machine fetches."""
+    archives, told = cached(), raw_digests()
+    small = [
+        p.name for p in system.packages
+        if p.name in told and p.name not in archives and (p.installed_size or 1 << 30) < 300_000
+    ]  # fmt: skip
+    if not small:
+        pytest.skip("nothing that is installed is offered, and not at hand")
+    manner = Manner(Against(fetch=True), Evidence.SIGNED)
+    for name in small[:5]:
+        answer = verify(
+            system, [name], frozenset(Verdict), manner=manner, chosen=Chosen(cache=str(tmp_path))
+        )
+        if any("could not be fetched" in gap.why for gap in answer.gaps):
+            pytest.skip("no repository can be reached from here")
+        if answer.records:
+            assert answer.summary["fetched"] == 1
+            assert {row.evidence for row in answer.records} <= {Evidence.SIGNED, Evidence.RECORD}
+            return
+    pytest.skip("none of those is offered in the version that is installed")
+
+
+def test_every_key_that_another_program_finds(system: System, tmp_path: Path) -> None:
+    """The fingerprints of the trusted files, as `gpg` lists them."""
+    if shutil.which("gpg") is None:
+        pytest.skip("gpg is not here to judge")
+    folder = Path("/etc/apt/trusted.gpg.d")
+    files = [path for path in folder.glob("*") if path.suffix in (".gpg", ".asc")]
+    raw = set()
+    for path in files:
+        done = subprocess.run(
+            ["gpg", "--homedir", str(tmp_path), "--batch", "--show-keys", "--with-colons", str(path)],
+            capture_output=True, check=False,
+        )  # fmt: skip
+        # Of each key the fingerprint that comes first is its own; those of its parts follow.
+        for block in done.stdout.decode().split("pub:")[1:]:
+            own = next(line for line in block.splitlines() if line.startswith("fpr:"))
+            raw.add((str(path), own.split(":")[9].lower()))
+    rows = keys(system).records
+    assert {(row.file, row.fingerprint) for row in rows if row.file in set(map(str, files))} == raw
+    assert all(row.everything for row in rows if row.file in set(map(str, files)))

@@ -56,6 +56,8 @@ class Trust:
 
     def record_seal(self, package: Package) -> Seal | None:
         """The seal of a package's own record; None where the family keeps none."""
+        if "record_seal" in self._system.family.silent_on:
+            return None  # told without asking for keys: those take reading the configuration
         seal = self._system.database.record_seal(package, self.keys, self.now)
         return None if seal is None else self.completed(seal)
 
