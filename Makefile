@@ -22,7 +22,7 @@ lint: $(READY)
 
 # Ratios against the budgets, on this machine's own packages and on a made-up system ten times larger.
 bench: $(READY)
-	$(BIN)/python benchmarks/run.py --whole-system --growth --containers --mirror --index
+	$(BIN)/python benchmarks/run.py --whole-system --growth --containers --mirror --index --files
 
 # Needs Xvfb, xterm and ImageMagick's import.
 screenshots: $(READY)

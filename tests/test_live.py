@@ -37,7 +37,8 @@ from filigree.questions.repos import repos
 from filigree.questions.scopes import Chosen, Scope, looking
 from filigree.questions.seek import seek
 from filigree.questions.survey import survey
-from filigree.questions.verify import Manner, verify
+from filigree.questions.verdicts import Manner
+from filigree.questions.verify import verify
 from filigree.system import System, open_system
 
 STATUS = Path("/var/lib/dpkg/status")

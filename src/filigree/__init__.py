@@ -40,6 +40,8 @@ _WHERE = {
     "behind": "filigree.questions.behind",
     "groups": "filigree.questions.groups",
     "refresh": "filigree.questions.refresh",
+    "Manner": "filigree.questions.verdicts",
+    "Against": "filigree.questions.references",
     "Scope": "filigree.questions.scopes",
     "Chosen": "filigree.questions.scopes",
 }
@@ -64,6 +66,7 @@ if TYPE_CHECKING:
     from filigree.questions.obstacles import obstacles as obstacles
     from filigree.questions.owner import owner as owner
     from filigree.questions.provenance import provenance as provenance
+    from filigree.questions.references import Against as Against
     from filigree.questions.refresh import refresh as refresh
     from filigree.questions.repos import repos as repos
     from filigree.questions.scopes import Chosen as Chosen
@@ -71,6 +74,7 @@ if TYPE_CHECKING:
     from filigree.questions.seek import seek as seek
     from filigree.questions.strays import strays as strays
     from filigree.questions.survey import survey as survey
+    from filigree.questions.verdicts import Manner as Manner
     from filigree.questions.verify import verify as verify
     from filigree.questions.whatif import whatif as whatif
     from filigree.system import System as System

@@ -23,7 +23,8 @@ from filigree.questions.contents import contents
 from filigree.questions.dossier import dossier
 from filigree.questions.needs import needs
 from filigree.questions.owner import owner
-from filigree.questions.verify import FileVerdict, verify
+from filigree.questions.verdicts import FileVerdict
+from filigree.questions.verify import verify
 from filigree.system import open_system
 from tests.making import ALGORITHMS, F, RpmRoot, package_rows
 

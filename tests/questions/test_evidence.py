@@ -28,7 +28,8 @@ from filigree.model.files import Aspect, Evidence, Seen, Verdict
 from filigree.questions.earlier import read_earlier
 from filigree.questions.references import Against, against_of
 from filigree.questions.scopes import Chosen
-from filigree.questions.verify import FileVerdict, Manner, verify
+from filigree.questions.verdicts import FileVerdict, Manner
+from filigree.questions.verify import verify
 from filigree.system import open_system
 from tests.conftest import Run
 

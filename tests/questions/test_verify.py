@@ -10,7 +10,8 @@ import pytest
 from filigree.access.jail import Jail
 from filigree.model.files import Aspect, FileRecord, Kind, Verdict
 from filigree.questions.judging import judge
-from filigree.questions.verify import FileVerdict, Progress, verify
+from filigree.questions.verdicts import FileVerdict, Progress
+from filigree.questions.verify import verify
 from filigree.system import open_system
 from tests.making import INFO, DebRoot, md5
 

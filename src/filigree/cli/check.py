@@ -97,7 +97,8 @@ def verify(
     from filigree.cli.progress import FetchLine, ProgressLine
     from filigree.questions.earlier import read_earlier
     from filigree.questions.references import against_of
-    from filigree.questions.verify import LOUD, Manner, verify
+    from filigree.questions.verdicts import LOUD, Manner
+    from filigree.questions.verify import verify
 
     shown = frozenset(only) if only else frozenset(Verdict) if every else LOUD
     if Aspect.MODIFIED in (aspect or ()) and not only:

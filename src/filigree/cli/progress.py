@@ -9,7 +9,7 @@ from filigree.views.text import escaped, size_words
 if TYPE_CHECKING:
     from filigree.access.fetching import Progress as Fetching
     from filigree.questions.scopes import Working
-    from filigree.questions.verify import Progress
+    from filigree.questions.verdicts import Progress
 
 PATIENCE = 1.0
 PACE = 0.2
