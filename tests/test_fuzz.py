@@ -1,8 +1,10 @@
 """Mutated databases: whatever is done to the bytes, every question ends with an answer or an error."""
 
+import contextlib
 import shutil
 import time
 from collections.abc import Callable
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -10,16 +12,30 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from filigree.demo import deb, rpm
 from filigree.demo.archives import NEWER, TRICKY, UNMET
-from filigree.demo.curlew import everything
+from filigree.demo.curlew import everything, shipped
+from filigree.demo.goods import goods_of
+from filigree.demo.repository import detached, public_key
 from filigree.demo.rpm import installed_header
+from filigree.demo.world import Ware
+from filigree.families.deb.archive import DebArchive
+from filigree.families.rpm.archive import RpmArchive
+from filigree.families.rpm.seals import record_seal
+from filigree.formats.keys import read_keys
+from filigree.formats.openpgp import judge_detached
+from filigree.formats.random_access import MemoryBytes
+from filigree.formats.rpm_header import HeaderError, read_header
 from filigree.model.errors import FiligreeError
 from filigree.questions.census import census
 from filigree.questions.contents import contents
 from filigree.questions.dossier import dossier
+from filigree.questions.keys import keys
 from filigree.questions.needs import needed_by, needs
 from filigree.questions.owner import owner
+from filigree.questions.provenance import provenance
 from filigree.questions.repos import repos
+from filigree.questions.strays import strays
 from filigree.questions.survey import survey
 from filigree.questions.verify import verify
 from filigree.system import System, open_system
@@ -27,6 +43,7 @@ from filigree.views.page import Ink
 from filigree.views.render import Format, render
 from tests.making import RpmRoot
 
+NOW = datetime.now(UTC)
 FILES = (
     "var/lib/dpkg/status", "var/lib/dpkg/info/tidegauge.list", "var/lib/dpkg/info/tidegauge.md5sums",
     "var/lib/dpkg/diversions", "var/lib/dpkg/statoverride", "var/lib/dpkg/alternatives/chart-viewer",
@@ -45,13 +62,15 @@ ASK: tuple[Callable[[System], Any], ...] = (
     survey, census, lambda s: dossier(s, ["tide*"], full=True), lambda s: contents(s, ["tidegauge"]),
     lambda s: owner(s, ["/usr/bin/tidegauge", "/usr/bin/plot-chart.ropewalk", "/usr/*/tide*"]),
     lambda s: needs(s, ["tidegauge"], None), lambda s: needed_by(s, ["libbrine2"], None),
-    lambda s: verify(s, ["tidegauge", "lockgate"], workers=1), repos,
+    lambda s: verify(s, ["tidegauge", "lockgate"], workers=1), repos, keys,
+    lambda s: provenance(s, ["ropewalk"]),
 )  # fmt: skip
 ASK_OTHER = (
     survey, census, lambda s: dossier(s, ["tide*"], full=True), lambda s: contents(s, ["tidegauge"]),
     lambda s: owner(s, ["/usr/bin/tidegauge", "/usr/*/tide*"]),
     lambda s: needs(s, ["chartroom"], None), lambda s: needed_by(s, ["libbrine2"], None),
-    lambda s: verify(s, ["tidegauge", "ropewalk"], workers=1), repos,
+    lambda s: verify(s, ["tidegauge", "ropewalk"], workers=1), repos, keys,
+    lambda s: provenance(s, ["lockgate"]), strays,
 )  # fmt: skip
 EDITS = st.lists(
     st.tuples(st.floats(0, 1), st.integers(0, 30), st.binary(max_size=12) | st.sampled_from(
@@ -157,3 +176,41 @@ def ask_all(root: Path, questions: tuple[Callable[[System], Any], ...]) -> None:
     except FiligreeError:
         pass  # said in words, at the rim
     assert time.monotonic() - started < 10  # a bound against a hang, not a measure of speed
+
+
+@pytest.fixture(scope="module")
+def sealed() -> dict[str, bytes]:
+    ware = Ware("siltcup", "1.0-1", "science", "Holds a little", programs=("siltcup",))
+    one = deb.Installed(ware, goods_of(ware))
+    plain = deb.archive(one, "gzip")
+    return {
+        "rpm": rpm.archive(shipped(ware), whole=rpm.sealed),
+        "deb": plain + deb.ar({"_gpgorigin": detached(plain[8:], armoured=False)})[8:],
+        "record": installed_header(shipped(ware)),
+        "keys": public_key(),
+        "signature": detached(b"hello", armoured=False),
+    }
+
+
+def judged(kind: str, data: bytes) -> None:
+    keys = read_keys(public_key(), "office")
+    match kind:
+        case "rpm":
+            RpmArchive(MemoryBytes(data), "x", lambda _: None).seal(keys, NOW)
+        case "deb":
+            DebArchive(MemoryBytes(data), "x", lambda _: None).seal(keys, NOW)
+        case "record":
+            record_seal(read_header(data), keys, NOW)
+        case "keys":
+            read_keys(data, "x")
+        case _:
+            judge_detached(b"hello", data, keys, NOW)
+
+
+@given(kind=st.sampled_from(["rpm", "deb", "record", "keys", "signature"]), edits=EDITS)
+def test_every_seal_is_judged_or_refused(
+    sealed: dict[str, bytes], kind: str, edits: list[tuple[float, int, bytes]]
+) -> None:
+    """A damaged seal is told to be one; what is no archive, header or key at all is refused as such."""
+    with contextlib.suppress(FiligreeError, HeaderError, *([ValueError] if kind == "keys" else [])):
+        judged(kind, mutated(sealed[kind], edits))

@@ -1,6 +1,7 @@
 """`filigree`, and `python -m filigree`: the rim, where every error ends as words and a status."""
 
 import os
+import signal
 import sys
 from io import TextIOWrapper
 
@@ -16,7 +17,9 @@ def run() -> None:
             setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115
         elif isinstance(stream, TextIOWrapper):
             stream.reconfigure(encoding="utf-8", errors="backslashreplace")
-    sys.exit(status())
+    code = status()
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # it is over: the status stands
+    sys.exit(code)
 
 
 def status() -> int:

@@ -12,6 +12,7 @@ Rules, before the code that keeps them:
 - Of clear-signed text only what the signatures cover is given back.
 """
 
+import contextlib
 import hashlib
 import re
 import tempfile
@@ -117,9 +118,14 @@ def combined(seals: Iterable[Seal]) -> Seal:
 def issuers(signature: bytes) -> list[str]:
     """The keys that signatures name, as fingerprints or key IDs; none where they cannot be read."""
     try:
-        return [one for packet in _packets(signature)[:_MOST] if (one := _issuer(packet))]
+        packets = _packets(signature)[:_MOST]
     except Exception:
         return []
+    found = []
+    for packet in packets:
+        with contextlib.suppress(Exception):
+            found.append(_issuer(packet))
+    return [one for one in found if one]
 
 
 def _packets(signatures: bytes) -> list[Any]:
@@ -141,7 +147,7 @@ def _seal(
         return Seal(SealVerdict.BAD, reason=f"its signature cannot be read: {short(error)}")
     if not packets:
         return Seal(SealVerdict.NONE, reason="it is not signed")
-    return _of(tuple(_signer(packet, held, keys, now, pieces) for packet in packets))
+    return _of(tuple(_signed(packet, held, keys, now, pieces) for packet in packets))
 
 
 def _of(signers: tuple[Signer, ...]) -> Seal:
@@ -153,6 +159,16 @@ def _of(signers: tuple[Signer, ...]) -> Seal:
         names = ", ".join(dict.fromkeys(signer.fingerprint or "no key" for signer in signers))
         return Seal(best.verdict, signers, f"no key that may sign it is at hand for {names}")
     return Seal(best.verdict, signers, best.reason)
+
+
+def _signed(
+    packet: Any, held: set[str], keys: Sequence[Key], now: datetime, pieces: Pieces | None
+) -> Signer:
+    try:
+        return _signer(packet, held, keys, now, pieces)
+    except RuntimeError as error:  # a damaged packet tells so only when it is asked for its parts
+        why = f"it cannot be read: {short(error)}"
+        return Signer("", None, None, SealVerdict.BAD, None, why)
 
 
 def _signer(

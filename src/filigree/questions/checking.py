@@ -64,18 +64,19 @@ class Run:
         limit = sys.maxsize if size is None else 64 * size + _SPARE
         counts: dict[Verdict, int] = {}
         read = 0
-        quick, changed = self._quick, expected.changed
+        changed = expected.changed
+        quick = self._quick and not changed
         holds = self._system.jail.holds
         intact = touched = reused = passed = weaker = 0
-        for record in job.of(expected.records):
+        records = job.of(expected.records)
+        if self._drawn is not None:
+            whole, records = len(records), [one for one in records if self._drawn(one.location)]
+            passed = whole - len(records)
+        for record in records:
             form = None
-            if self._drawn is not None and not self._drawn(record.location):
-                passed += 1
-                continue
             if (
                 quick
                 and record.digest is not None
-                and not changed
                 and (record.digest_is_all or (form := form_of(self._system, record)))
                 and record.moot is None
             ):

@@ -117,6 +117,7 @@ def dossier(
                 "packages": len(rows),
                 "silent_on": dict(system.family.silent_on),
                 "scope": scope.value,
+                "keys_of": trust.keys_of,
             },
             system.gaps,
             notes,

@@ -11,6 +11,7 @@ from filigree.model.repositories import Repository
 from filigree.model.seals import SealVerdict, Signer
 from filigree.questions.available import copies_folder, is_called, own_of
 from filigree.questions.scopes import EVERYTHING, Chosen
+from filigree.questions.trust import Trust
 from filigree.system import System
 
 
@@ -74,7 +75,9 @@ def repos(
     keys = system.own_keys(files) if files else None
     sources = system.database.sources(moment, keys, own_of(system, chosen))
     place = copies_folder(system, chosen.cache) if chosen.cache else ""
-    rows = [_row(one, place) for one in sources.repositories()] if sources is not None else []
+    trust = Trust(system, chosen._replace(keyring=tuple(files), now=moment))
+    every = sources.repositories() if sources is not None else []
+    rows = [_row(one, place, trust if files else None) for one in every]
     notes: list[str] = []
     wanted = list(names)
     if wanted:
@@ -96,8 +99,10 @@ def repos(
     )
 
 
-def _row(one: Repository, place: str) -> RepositoryRow:
+def _row(one: Repository, place: str, trust: Trust | None) -> RepositoryRow:
     copy = one.copy
+    # With keys of the auditor's own it is told where the root has one that does not count.
+    seal = trust.completed(copy.seal) if copy and trust else copy.seal if copy else None
     return RepositoryRow(
         identity=one.identity,
         name=one.name,
@@ -112,8 +117,8 @@ def _row(one: Repository, place: str) -> RepositoryRow:
         made_at=copy.made_at if copy else None,
         fetched_at=copy.fetched_at if copy else None,
         expires_at=copy.expires_at if copy else None,
-        seal=copy.seal.verdict if copy else None,
-        signers=list(copy.seal.signers) if copy else [],
+        seal=seal.verdict if seal else None,
+        signers=list(seal.signers) if seal else [],
         configured_in=one.configured_in,
         addresses=list(one.addresses),
         keys=list(one.keys),
@@ -121,7 +126,7 @@ def _row(one: Repository, place: str) -> RepositoryRow:
         path=f"{place if copy.own else ''}{copy.path}" if copy else None,
         own=copy.own if copy else None,
         matches=copy.matches if copy else None,
-        reason=copy.seal.reason if copy else None,
+        reason=seal.reason if seal else None,
         remarks=[*one.remarks, *(copy.remarks if copy else ())],
     )
 

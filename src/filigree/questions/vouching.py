@@ -11,18 +11,19 @@ Rules, before the code that keeps them:
 
 from collections.abc import Sequence
 from functools import cached_property
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from filigree.families.protocol import Archive
 from filigree.model.files import Evidence
 from filigree.model.package import Package
 from filigree.model.repositories import Place, Repository
 from filigree.model.seals import Seal, SealVerdict
-from filigree.questions.available import Available
-from filigree.questions.refresh import bring
 from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.questions.trust import Trust
 from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.available import Available
 
 
 class Promise(NamedTuple):
@@ -77,7 +78,10 @@ class Vouching:
         self.trust = Trust(system, chosen)
 
     @cached_property
-    def _offered(self) -> Available:
+    def _offered(self) -> "Available":
+        from filigree.questions.available import Available
+        from filigree.questions.refresh import bring
+
         if self._chosen.addresses:
             bring(self._system, self._chosen)
         # An index that nothing is looked up in need not be complained of.

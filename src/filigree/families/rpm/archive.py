@@ -101,13 +101,16 @@ class RpmArchive:
     def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
         try:
             covered = covered_part(self._main)
-            seals = list(header_seals(covered, self._seals, keys, now))
         except HeaderError as error:
             return Seal(SealVerdict.NONE, reason=f"no seal of it can be judged: {error}")
         size = self._source.size - self._start
-        seals += whole_seals(
-            lambda: part_of(self._source, self._start), size, self._seals, keys, now
-        )
+        try:
+            seals = list(header_seals(covered, self._seals, keys, now))
+            seals += whole_seals(
+                lambda: part_of(self._source, self._start), size, self._seals, keys, now
+            )
+        except HeaderError as error:
+            return Seal(SealVerdict.BAD, reason=f"its signatures cannot be read: {error}")
         if beside is not None:
             seals.append(beside_seal(self._source, beside, keys, now))
         return weighed(seals, self.checks())

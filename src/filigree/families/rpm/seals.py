@@ -87,12 +87,15 @@ def record_seal(record: Header, keys: Sequence[Key], now: datetime) -> Seal:
     """What the signatures say of a record that a database keeps. A changed record's seal is bad."""
     try:
         covered = covered_part(record)
-        wrong = next((one for one in header_checks(covered, record) if not one.holds), None)
-        seals = list(header_seals(covered, record, keys, now))
     except HeaderError as error:
         return Seal(
             SealVerdict.NONE, reason=f"its record bears no seal that could be judged: {error}"
         )
+    try:
+        wrong = next((one for one in header_checks(covered, record) if not one.holds), None)
+        seals = list(header_seals(covered, record, keys, now))
+    except HeaderError as error:
+        return Seal(SealVerdict.BAD, reason=f"the seals of the record cannot be read: {error}")
     if wrong is not None:
         algorithm = wrong.expected.partition(":")[0]
         why = f"the record is not what its digest ({algorithm}) says"

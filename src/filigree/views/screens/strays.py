@@ -49,7 +49,8 @@ def screen(answer: Answer[Stray], ink: Ink, options: dict[str, Any]) -> Iterator
         brief = rank is Rank.OTHER and not options.get("all")
         told = [row for row in found if not brief or row.cause is None]
         if told:
-            yield from ink.table(_TABLE, list(_lines(told)), indent=2)
+            table = _TABLE if any(row.cause for row in told) else _TABLE[:-1]
+            yield from ink.table(table, [line_[: len(table)] for line_ in _lines(told)], indent=2)
             yield ""
         if brief:
             yield from _by_cause([row for row in found if row.cause is not None], ink)

@@ -83,14 +83,15 @@ def _file(row: FileVerdict) -> list[str | Piece]:
 
 def _words(difference: Difference, row: FileVerdict) -> str:
     expected, found = difference.expected, difference.found
+    told = "recorded" if row.evidence is Evidence.RECORD else "shipped"
     match difference.aspect:
         case Aspect.CONTENT:
             algorithm = (expected or "").partition(":")[0]
-            return f"{row.role.value}, other content than recorded ({algorithm})"
+            return f"{row.role.value}, other content than {told} ({algorithm})"
         case Aspect.PRESENCE:
             return found or f"{row.role.value}, not on the disk"
         case Aspect.KIND:
-            return f"recorded as a {expected}, is now a {found}"
+            return f"{told} as a {expected}, is now a {found}"
         case Aspect.MODIFIED:
             return f"changed {(found or '').replace('T', ' ').replace('Z', ' UTC')}"
         case Aspect.RECORD:
@@ -98,8 +99,9 @@ def _words(difference: Difference, row: FileVerdict) -> str:
                 return found or ""
             return f"the record says {found}, shipped was {expected}"
         case Aspect.CAPABILITIES:
-            return f"capabilities are {found}, recorded are {expected}"
-    return f"{difference.aspect.value.replace('-', ' ')} is {found}, recorded is {expected}"
+            return f"capabilities are {found}, {told} were {expected}"
+    name = difference.aspect.value.replace("-", " ")
+    return f"{name} is {found}, {told} was {expected}"
 
 
 def _plain_difference(difference: Difference) -> str:
