@@ -10,9 +10,9 @@ from pathlib import Path
 
 import pytest
 
-from filigree.demo import deb
+from filigree.demo import deb, rpm
 from filigree.demo.curlew import DOCTORED as FORGED
-from filigree.demo.curlew import build_curlew
+from filigree.demo.curlew import build_curlew, shipped
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, Good
 from filigree.demo.ground import lay_ground
@@ -20,7 +20,7 @@ from filigree.demo.heron import DOCTORED, VANISHED
 from filigree.demo.offering import write_repositories
 from filigree.demo.repository import STRANGER, public_key
 from filigree.demo.server import Server, serving
-from filigree.demo.world import Ware
+from filigree.demo.world import WARES, Ware
 from filigree.families.deb import places
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
@@ -315,6 +315,21 @@ def test_signed_evidence_at_curlew_leaves_the_changed_record_out(curlew: Path) -
         answer = verify(system, ["lockgate"], verdicts=EVERY, manner=Manner(least=Evidence.SIGNED))
     assert {row.verdict for row in answer.records} == {Verdict.DOCTORED}
     assert "the record is not what its digest" in answer.gaps[0].why
+
+
+def test_a_sealed_record_goes_before_an_archive_that_is_not(curlew: Path, tmp_path: Path) -> None:
+    ware = next(ware for ware in WARES if ware.name == "spindrift")  # offered by nobody
+    other = replace(shipped(ware), goods=tuple(
+        replace(good, mode=0o4755) if good.path == "/usr/bin/spindrift" else good
+        for good in shipped(ware).goods
+    ))  # fmt: skip
+    for name, one, gaps in (("same", shipped(ware), 0), ("other", other, 1)):
+        path = tmp_path / f"{name}.rpm"
+        path.write_bytes(rpm.archive(one, sign=None))
+        with open_system(str(curlew)) as system:
+            answer = verify(system, [str(path)])
+        assert answer.records == []
+        assert len(answer.gaps) == gaps
 
 
 def test_the_auditors_keys_take_the_place_of_the_roots(curlew: Path, tmp_path: Path) -> None:

@@ -6,7 +6,8 @@ Rules, before the code that keeps them:
   declared policy makes of it. What the record alone can tell (an override of an administrator's) counts.
 - Where the record does not say what the archive says, the record was changed: that is told of the file,
   whatever lies on the disk. What an administrator declared is no such difference.
-- A record's own seal, where the family keeps one, makes it as good as an archive.
+- A record whose own seal is good goes before an archive that no key stands behind: where the two differ,
+  the archive is not believed.
 """
 
 from collections.abc import Mapping, Sequence
@@ -77,6 +78,9 @@ class Expecting:
             lack = self._references.lack(package)
             return by_record._replace(reason=f"{by_record.reason}; {lack}")
         if RANK[best.evidence] < RANK[by_record.evidence]:
+            if best.changed and best.archive is not None:
+                why = "it does not say what the record says, whose own seal is good: that counts"
+                self._system.report(Gap(best.archive, why))
             return by_record
         if best.evidence is not Evidence.SIGNED:
             best = best._replace(reason=f"{by_record.reason}; {best.reason}")
