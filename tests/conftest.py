@@ -16,6 +16,7 @@ from filigree.__main__ import status
 from filigree.demo.archives import write_archives
 from filigree.demo.curlew import build_curlew
 from filigree.demo.heron import build_heron
+from filigree.demo.plover import build_plover
 from tests.making import DebRoot
 
 settings.register_profile("bounded", max_examples=60, deadline=None, derandomize=True)
@@ -35,6 +36,12 @@ def heron(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def curlew(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The station curlew. Shared: no test may change it."""
     return build_curlew(tmp_path_factory.mktemp("stations") / "curlew")
+
+
+@pytest.fixture(scope="session")
+def plover(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The station plover. Shared: no test may change it."""
+    return build_plover(tmp_path_factory.mktemp("stations") / "plover")
 
 
 @pytest.fixture(scope="session")

@@ -23,11 +23,14 @@ from filigree.demo.archives import (
 from filigree.demo.curlew import build_curlew
 from filigree.demo.heron import DOCTORED, build_heron
 from filigree.demo.offering import write_repositories
+from filigree.demo.plover import build_plover
 from filigree.demo.repository import CODENAME
 from filigree.demo.server import serving
 from filigree.model.errors import BadQuestion
 
-STATIONS: dict[str, Callable[[Path], Path]] = {"heron": build_heron, "curlew": build_curlew}
+STATIONS: dict[str, Callable[[Path], Path]] = {
+    "heron": build_heron, "curlew": build_curlew, "plover": build_plover,
+}  # fmt: skip
 REPOSITORY = "repository"
 ADDRESS = "http://SERVER"
 """Stands for the address of the server, which is another one at every run."""
@@ -72,6 +75,8 @@ STOPS: tuple[Stop, ...] = (
           "/usr/sbin/gullcheck")),
     Stop("Is everything on the disk of heron still as it was shipped?", ("verify",)),
     Stop("And on curlew's, whose records tell more of each file?", ("verify",), "curlew"),
+    Stop("And on plover's, a station of a third kind, which has everything of a file on record?",
+         ("verify",), "plover"),
     Stop("Nothing is wrong with the silt meter, says the local record.", ("verify", "siltmeter")),
     Stop("But what traces to a key? The record itself was changed.",
          ("verify", "siltmeter", "--evidence", "signed")),

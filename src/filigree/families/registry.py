@@ -10,11 +10,16 @@ from importlib import import_module
 from filigree.access.jail import Jail
 from filigree.families.protocol import Archive, ArchiveFamily, Family, Report
 from filigree.formats.random_access import Bytes
+from filigree.formats.unpacking import compression_of
 from filigree.model.errors import BadQuestion, DatabaseError, NoSystem
 
 GROUP = "filigree.families"
-_OWN = {"deb": "filigree.families.deb", "rpm": "filigree.families.rpm"}
+_OWN = {
+    "deb": "filigree.families.deb", "rpm": "filigree.families.rpm", "arch": "filigree.families.arch",
+}  # fmt: skip
 _HEAD = 512
+_LONGER = 192 << 10
+"""What is packed as a whole shows what it is only once its first block is unpacked."""
 
 
 def families() -> Iterator[Family]:
@@ -71,9 +76,11 @@ def is_archive_name(path: str) -> bool:
 def open_archive(source: Bytes, path: str, report: Report) -> Archive:
     """An archive of whatever family, told by its contents. Raises DatabaseError."""
     head = source.at(0, _HEAD)
-    for family in archive_families():
-        if family.recognises(head):
-            return family.open(source, path, report)
+    for size in (_HEAD, _LONGER) if compression_of(head) != "none" else (_HEAD,):
+        start = source.at(0, size)
+        for family in archive_families():
+            if family.recognises(start):
+                return family.open(source, path, report)
     raise DatabaseError(
         "it is empty" if not head else "it is no archive of a known family",
         path,

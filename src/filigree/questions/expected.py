@@ -130,7 +130,7 @@ class Expecting:
             if record is None:
                 continue
             merged.append(_with_policy(one, record, known))
-            differences = tuple(_changed(record, one, known & told))
+            differences = tuple(_changed(self._system, record, one, known & told))
             if differences:
                 changed[record.path] = differences
         for record in on_record.values():
@@ -185,7 +185,7 @@ _FIELDS = (
 
 
 def _changed(
-    record: FileRecord, shipped: FileRecord, aspects: frozenset[Aspect]
+    system: System, record: FileRecord, shipped: FileRecord, aspects: frozenset[Aspect]
 ) -> list[Difference]:
     """In what a record does not say what the archive says, of what both tell."""
     found = []
@@ -195,6 +195,10 @@ def _changed(
             continue
         if aspect is Aspect.CONTENT and told.partition(":")[0] != is_.partition(":")[0]:
             continue  # two algorithms cannot be held against each other
+        if aspect is Aspect.OWNER and system.owner_number(told) == system.owner_number(is_):
+            continue  # one tells the name, the other the number
+        if aspect is Aspect.GROUP and system.group_number(told) == system.group_number(is_):
+            continue
         if aspect is Aspect.KIND and record.digest is None and record.mode is None:
             continue  # it was not recorded, but guessed from what lies below it
         shown = _octal if aspect is Aspect.MODE else _text

@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 from difflib import get_close_matches
 from typing import Any
 
-from filigree.model.answer import Answer
+from filigree.model.answer import Answer, Gap
 from filigree.model.repositories import Repository
 from filigree.model.seals import SealVerdict, Signer
 from filigree.questions.available import copies_folder, is_called, own_of
@@ -75,6 +75,8 @@ def repos(
     keys = system.own_keys(files) if files else None
     sources = system.database.sources(moment, keys, own_of(system, chosen))
     place = copies_folder(system, chosen.cache) if chosen.cache else ""
+    if sources is None:
+        system.report(Gap("the repositories of this system", "those of this family are not read"))
     trust = Trust(system, chosen._replace(keyring=tuple(files), now=moment))
     every = sources.repositories() if sources is not None else []
     rows = [_row(one, place, trust if files else None) for one in every]

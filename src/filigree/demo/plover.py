@@ -1,0 +1,88 @@
+"""The station plover: an `arch` system, and what an intruder did to it."""
+
+from datetime import timedelta
+from pathlib import Path
+
+from filigree.demo import arch
+from filigree.demo.disk import Disk
+from filigree.demo.goods import BUILT, goods_of, machine_code
+from filigree.demo.ground import lay_ground
+from filigree.demo.world import WARES, Ware
+from filigree.families.arch import places
+
+SWAPPED = "/usr/bin/foghorn"
+OPENED = "/usr/bin/siltmeter"
+VANISHED = "/usr/share/tidetables"
+REDIRECTED = "/usr/lib/libbrine.so.2"
+STRAY = "/usr/bin/gullcheck"
+EDITED = "/etc/tidegauge/gauge.conf"
+LEFT_OUT = "/usr/share/doc/mudflatd/changelog"
+_NOT_HERE = ("oldgauge", "lockgate-firmware")
+
+
+def build_plover(folder: Path) -> Path:
+    """Build the station in a folder, which is emptied first; its root comes back."""
+    disk = Disk(folder)
+    lay_ground(disk, "plover")
+    installed = everything()
+    for one in installed:
+        disk.ship((good for good in one.goods if good.path != LEFT_OUT), BUILT)
+    arch.write_database(disk, installed)
+    _settings(disk)
+    _archives(disk, installed)
+    _daily_life(disk)
+    _intruder(disk)
+    return folder
+
+
+def everything() -> list[arch.Kept]:
+    """What is installed, in the order in which it was."""
+    wares = [ware for ware in WARES if ware.name not in _NOT_HERE]
+    return [kept(ware, number) for number, ware in enumerate(wares)]
+
+
+def kept(ware: Ware, number: int = 0) -> arch.Kept:
+    """A ware as this family keeps it."""
+    at = BUILT + timedelta(hours=7 * number, minutes=number)
+    goods = arch.merged(goods_of(ware))
+    if ware.name == "ropewalk":
+        # Here nothing is diverted: what another package has this one does not.
+        goods = tuple(good for good in goods if "plot-chart" not in good.path)
+    return arch.Kept(ware, goods, at, ware.chosen)
+
+
+def _settings(disk: Disk) -> None:
+    """What the keeper told the system: one package is held, and one paper is left out."""
+    disk.file(
+        places.SETTINGS,
+        "# Settings of the station.\n[options]\nArchitecture = auto\nHoldPkg = coastbase dulse\n"
+        "IgnorePkg = foghorn\nIgnoreGroup = experiments\nCheckSpace\n"
+        f"NoExtract = {LEFT_OUT[1:]}\nInclude = /etc/pacman.d/station.d/*.conf\n"
+        "SigLevel = Required DatabaseOptional\n\n"
+        "[coast]\nServer = https://packages.tides.example/arch/$repo/$arch\n",
+    )
+    disk.file("/etc/pacman.d/station.d/quayside.conf", "IgnorePkg = quayside\n")
+
+
+def _archives(disk: Disk, installed: list[arch.Kept]) -> None:
+    """What the station still keeps of what it fetched: one archive in five."""
+    for one in installed[::5]:
+        disk.file(f"{places.ARCHIVES}/{one.file_name}", arch.archive(one), at=one.at)
+
+
+def _daily_life(disk: Disk) -> None:
+    """What nobody did wrong: a setting that the keeper changed."""
+    text = disk.real(EDITED).read_text()
+    disk.file(EDITED, text + "# Read every ten minutes.\n", at=BUILT + timedelta(days=9))
+
+
+def _intruder(disk: Disk) -> None:
+    """What somebody did, with root's rights, and with an eye on sizes and times."""
+    real = disk.real(SWAPPED)
+    disk.file(SWAPPED, machine_code("not the foghorn", real.stat().st_size), 0o755, BUILT)
+    disk.real(OPENED).chmod(0o4755)
+    disk.touch(OPENED, BUILT)
+    gone = next(path for path in sorted(disk.real(VANISHED).iterdir()) if path.suffix == ".tbl")
+    gone.unlink()
+    disk.link(REDIRECTED, "/var/tmp/.brine", BUILT)
+    disk.file(STRAY, machine_code("of nobody's", 31_337), 0o755, BUILT)

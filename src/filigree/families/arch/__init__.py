@@ -1,0 +1,46 @@
+"""Systems of the `arch` family."""
+
+from collections.abc import Iterable, Mapping
+
+from filigree.access.jail import Jail
+from filigree.families.arch.archive import ArchArchives
+from filigree.families.arch.database import ArchDatabase
+from filigree.families.arch.places import LOCAL
+from filigree.families.protocol import ArchiveFamily, Family, Report
+from filigree.formats.arch_versions import compare_versions
+from filigree.formats.version_parts import split_version
+from filigree.model.package import VersionParts
+
+
+class ArchFamily:
+    """Packages recorded in a folder each: fields in blocks, paths, and a listing of every file."""
+
+    name = "arch"
+    silent_on: Mapping[str, str] = {
+        "vendor": "this family's record names the packager alone",
+        "build_host": "this family's record does not say",
+        "capabilities": "this family's listing does not record the capabilities of a file",
+        "record_seal": (
+            "this family's records are unsigned: whoever could change a file could change its record; "
+            "a signed archive would prove it"
+        ),
+    }
+    archives: ArchiveFamily | None = ArchArchives()
+
+    def looked_for(self) -> Iterable[str]:
+        return (LOCAL,)
+
+    def recognises(self, jail: Jail) -> bool:
+        return jail.is_directory(LOCAL)
+
+    def open(self, jail: Jail, report: Report) -> ArchDatabase:
+        return ArchDatabase(jail, report)
+
+    def split_version(self, version: str) -> VersionParts:
+        return split_version(version)
+
+    def compare_versions(self, one: str, other: str) -> int:
+        return compare_versions(one, other)
+
+
+FAMILY: Family = ArchFamily()

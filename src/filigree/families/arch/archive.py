@@ -1,0 +1,226 @@
+"""An `arch` archive: one payload, whose first members describe the package."""
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from datetime import datetime
+from functools import cached_property
+
+from filigree.families.arch import described
+from filigree.families.arch.database import LISTING_LIMIT, needs_told, read_packed_listing
+from filigree.families.listing import PathListing
+from filigree.families.payload import Broken, records
+from filigree.families.protocol import Report
+from filigree.families.seals import beside_seal, digest_of_part, weighed
+from filigree.formats.damage import text_of
+from filigree.formats.field_blocks import read_pairs
+from filigree.formats.keys import Key
+from filigree.formats.members import Algorithm, Member, PayloadError
+from filigree.formats.mtree import Listed
+from filigree.formats.random_access import Bytes, MemoryBytes
+from filigree.formats.tar_stream import read_tar, tar_members
+from filigree.formats.unpacking import Unpacked, UnpackError, compression_of
+from filigree.model.answer import Gap
+from filigree.model.archives import ArchiveFacts, NameParts
+from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.files import Aspect, FileRecord, Kind, Role
+from filigree.model.needs import Capability, Need
+from filigree.model.package import Package, Script, State
+from filigree.model.seals import Check, Seal
+
+_INFO, _LISTING, _SCRIPT = ".PKGINFO", ".MTREE", ".INSTALL"
+_OWN = (_INFO, _LISTING, _SCRIPT, ".BUILDINFO", ".CHANGELOG")
+_SMALL = 16 << 20
+_MEMBERS = 8
+_NAME = re.compile(
+    r"(?P<name>[^/]+)-(?P<version>[^-/]+-[^-/]+)-(?P<machine>[^-/]+)\.pkg\.tar(?:\.[a-z0-9]+)?"
+)
+_ENDING = re.compile(r"[^/]+\.pkg\.tar(?:\.[a-z0-9]+)?")
+_FIELDS = {
+    "pkgname": "NAME", "pkgver": "VERSION", "pkgbase": "BASE", "pkgdesc": "DESC", "url": "URL",
+    "arch": "ARCH", "builddate": "BUILDDATE", "packager": "PACKAGER", "size": "SIZE", "group": "GROUPS",
+    "license": "LICENSE", "depend": "DEPENDS", "optdepend": "OPTDEPENDS", "conflict": "CONFLICTS",
+    "provides": "PROVIDES", "replaces": "REPLACES", "backup": "BACKUP", "makedepend": "MAKEDEPENDS",
+    "checkdepend": "CHECKDEPENDS", "xdata": "XDATA",
+}  # fmt: skip
+
+
+class ArchArchive:
+    """One archive. What describes the package is read at once, the payload when it is asked for."""
+
+    aspects = frozenset(Aspect) - {Aspect.CAPABILITIES, Aspect.RECORD}
+
+    def __init__(self, source: Bytes, path: str, report: Report) -> None:
+        self._source = source
+        self._path = path
+        self._report = report
+        self._own = self._read_own()
+        told = read_pairs(self._own.get(_INFO, b""))
+        self._fields = {_FIELDS.get(name, name): values for name, values in told.items()}
+        try:
+            package = described.package_of(self._fields, State.ARCHIVE)
+        except described.NotAPackage as error:
+            raise DatabaseError(str(error), path, "check that it was fetched whole") from error
+        self.package = replace(package, archive_size=source.size)
+
+    def _unpacked(self) -> Unpacked:
+        return Unpacked(self._source, 0, self._source.size)
+
+    def _read_own(self) -> dict[str, bytes]:
+        """The members that describe the package: they stand before all others."""
+        found: dict[str, bytes] = {}
+        try:
+            for info, file in tar_members(self._unpacked()):
+                name = info.name.removeprefix("./")
+                if name not in _OWN or len(found) > _MEMBERS:
+                    break
+                limit = LISTING_LIMIT if name == _LISTING else _SMALL
+                if not info.isreg() or info.size > limit:
+                    raise PayloadError(f"{name} is unreasonably large", file.position)
+                found[name] = file.content(info.size)
+        except (PayloadError, UnpackError) as error:
+            if _INFO not in found:
+                raise DatabaseError(
+                    f"it cannot be read: {error}", self._path, "check that it was fetched whole"
+                ) from error
+            self._report(Gap(self._path, str(error)))
+        if _INFO not in found:
+            raise DatabaseError(
+                "it does not say of which package it is",
+                self._path,
+                "check that it was fetched whole",
+            )
+        return found
+
+    @property
+    def facts(self) -> ArchiveFacts:
+        form = "arch, format 2" if _LISTING in self._own else "arch"
+        return ArchiveFacts(self._path, self._source.size, form, self._unpacked().compression)
+
+    # -- seals -----------------------------------------------------------------------------
+
+    def digest(self, algorithm: str) -> str:
+        return digest_of_part(self._source, 0, algorithm)
+
+    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
+        """By what lies beside it: within it there is no signature."""
+        seals = [] if beside is None else [beside_seal(self._source, beside, keys, now)]
+        return weighed(seals, ())
+
+    def checks(self) -> list[Check]:
+        """What is in it is compared file by file; of the whole it says nothing itself."""
+        return []
+
+    # -- files -----------------------------------------------------------------------------
+
+    def listing(self, package: Package) -> PathListing:  # noqa: ARG002
+        return PathListing([record.path for record in self._paths])
+
+    def files(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+        return self._files
+
+    def expected(self) -> list[FileRecord]:
+        return self._files
+
+    def configuration(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+        return [record for record in self._paths if record.config]
+
+    @cached_property
+    def _listed(self) -> dict[str, Listed]:
+        data = self._own.get(_LISTING)
+        return (
+            read_packed_listing(data, f"{_LISTING} in {self._path}", self._report) if data else {}
+        )
+
+    @cached_property
+    def _paths(self) -> list[FileRecord]:
+        """The records without digests, which take no reading of every file."""
+        return list(self._payload(lambda _: None))
+
+    @cached_property
+    def _files(self) -> list[FileRecord]:
+        """What the payload holds, held against the listing that the archive carries of it."""
+        found = list(self._payload(lambda _: "sha256"))
+        listed = dict(self._listed)
+        for record in found:
+            one = listed.pop(record.path, None)
+            told = next((d for d in one.digests if d.startswith("sha256:")), None) if one else None
+            if told is not None and record.kind is Kind.FILE and told != record.digest:
+                why = "its content is not what the archive's own listing says"
+                self._report(Gap(f"{record.path} in {self._path}", why))
+        left = [
+            path for path, one in listed.items() if path != "/" and one.kind is not Kind.DIRECTORY
+        ]
+        if left and found:
+            self._report(Gap(self._path, f"{len(left)} files that are listed are not in it"))
+        return found
+
+    def _payload(self, algorithm: Algorithm) -> Iterator[FileRecord]:
+        settings = described.settings_of(self._fields)
+
+        def read(inner: Algorithm) -> Iterator[Member]:
+            members = read_tar(self._unpacked(), inner)
+            return (_below(one) for one in members if one.path.removeprefix("./") not in _OWN)
+
+        for record in records(read, algorithm):
+            if isinstance(record, Broken):
+                self._report(Gap(f"the files of {self._path}", record.why))
+                continue
+            if record.path in settings:
+                record = record._replace(config=True, mark=Role.CONFIG)
+            yield record
+
+    # -- the rest --------------------------------------------------------------------------
+
+    def needs(self, package: Package) -> tuple[Need, ...]:
+        return needs_told(self._fields, package, self._report)
+
+    def capabilities(self, package: Package) -> tuple[Capability, ...]:
+        return described.capabilities_of(self._fields, package)
+
+    def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
+        data = self._own.get(_SCRIPT)
+        return (Script("install", len(text_of(data))),) if data else ()
+
+    def fields(self, package: Package) -> Mapping[str, str]:
+        return package.fields
+
+
+def _below(member: Member) -> Member:
+    """A member whose path starts at the top: the family writes it without."""
+    same = member.same_as
+    return member._replace(
+        path=_from_top(member.path), same_as=None if same is None else _from_top(same)
+    )
+
+
+def _from_top(path: str) -> str:
+    return path if path.startswith(("/", "./")) else f"./{path}"
+
+
+class ArchArchives:
+    """How the family's archives are told and read."""
+
+    def recognises(self, head: bytes) -> bool:
+        """By the first member: that takes unpacking the start of it."""
+        if compression_of(head) == "none" and head[257:262] != b"ustar":
+            return False
+        source = MemoryBytes(head)
+        try:
+            name = Unpacked(source, 0, source.size).read(100).split(b"\0", 1)[0]
+        except (UnpackError, AccessError):
+            return False
+        return name.decode("utf-8", "replace").removeprefix("./") in _OWN
+
+    def parts_of_name(self, name: str) -> NameParts | None:
+        """`name-version-release-architecture.pkg.tar.ending`; another with that ending names no part."""
+        match = _NAME.fullmatch(name)
+        if match:
+            return NameParts(match["name"], match["version"], match["machine"])
+        return NameParts("", "", "") if _ENDING.fullmatch(name) else None
+
+    def name_of(self, package: Package) -> str:
+        return f"{package.name}-{package.version}-{package.architecture}.pkg.tar.zst"
+
+    def open(self, source: Bytes, path: str, report: Report) -> ArchArchive:
+        return ArchArchive(source, path, report)

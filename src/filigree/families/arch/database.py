@@ -1,0 +1,268 @@
+"""The installed packages of an `arch` system, read afresh from the root: a folder for each."""
+
+import fnmatch
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+from functools import cached_property, lru_cache
+from typing import Any
+
+from filigree.access.jail import Jail
+from filigree.families.arch import described, places
+from filigree.families.arch.needs import ANY, machine_of, term_forbids, term_is_met
+from filigree.families.arch.settings import read_settings, words_of
+from filigree.families.listing import PathListing
+from filigree.families.looking import read_or_report
+from filigree.families.protocol import NOTHING_OWN, Own, Report
+from filigree.formats.arch_relations import RelationError
+from filigree.formats.damage import Damage, text_of
+from filigree.formats.field_blocks import read_blocks
+from filigree.formats.keys import Key
+from filigree.formats.mtree import Listed, read_listing
+from filigree.formats.random_access import MemoryBytes
+from filigree.formats.unpacking import Unpacked, UnpackError
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.files import FileRecord, ManagedLink, Relocation
+from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.package import Package, Script
+
+LISTING_LIMIT = 256 << 20
+_FIELDS_LIMIT = 16 << 20
+_NO_PATHS = PathListing()
+
+
+class ArchDatabase:
+    """Every record of the root's database; what cannot be read is reported, and costs itself."""
+
+    aspects = described.ASPECTS
+
+    def __init__(self, jail: Jail, report: Report) -> None:
+        self._jail = jail
+        self._report = report
+        self._folders: dict[int, str] = {}
+        self._settings = read_settings(jail, report) if jail.exists(places.SETTINGS) else []
+        self._packages = self._read_packages()
+        self._fields = lru_cache(maxsize=64)(self._read_fields)
+
+    # -- packages --------------------------------------------------------------------------
+
+    def packages(self) -> Sequence[Package]:
+        return self._packages
+
+    @cached_property
+    def architecture(self) -> str | None:
+        """What most packages are built for, unless the configuration names it."""
+        told = [word for word in words_of(self._settings, "Architecture") if word != "auto"]
+        if told:
+            return told[0]
+        counts = Counter(p.architecture for p in self._packages if p.architecture != ANY)
+        return counts.most_common(1)[0][0] if counts else None
+
+    def _read_packages(self) -> list[Package]:
+        try:
+            names = self._jail.names(places.LOCAL)
+        except AccessError as error:
+            raise DatabaseError(
+                f"the package database cannot be read: {error.what}", places.LOCAL,
+                "run as a user who may read it, or check that the disk is mounted whole",
+            ) from error  # fmt: skip
+        found = []
+        for name in names:
+            folder = f"{places.LOCAL}/{name}"
+            if not self._jail.is_directory(folder):
+                continue  # the version of the database itself
+            fields = read_blocks(
+                read_or_report(self._jail, f"{folder}/desc", self._report, _FIELDS_LIMIT)
+            )
+            try:
+                package = described.package_of(fields, more=self._more(fields))
+            except described.NotAPackage as error:
+                self._report(Gap(f"{folder}/desc", str(error)))
+                continue
+            if name != f"{package.name}-{package.version}":
+                called = f"{package.name}-{package.version}"
+                self._report(
+                    Gap(f"{folder}/desc", f"it is of {called}: its folder is called otherwise")
+                )
+            self._folders[id(package)] = folder
+            found.append(package)
+        if not found:
+            self._report(Gap(places.LOCAL, "the package database is empty"))
+        return found
+
+    def _more(self, fields: described.Fields) -> Mapping[str, Any]:
+        name = described.first(fields, "NAME") or ""
+        held = self._matches("IgnorePkg", name) or any(
+            self._matches("IgnoreGroup", group) for group in fields.get("GROUPS", ())
+        )
+        return {"held": held, "protected": self._matches("HoldPkg", name)}
+
+    def _matches(self, setting: str, name: str) -> bool:
+        return any(fnmatch.fnmatchcase(name, one) for one in words_of(self._settings, setting))
+
+    def _read_fields(self, package: Package) -> dict[str, list[str]]:
+        """Everything of a package that is in blocks, read again from its folder."""
+        folder = self._folders[id(package)]
+        found: dict[str, list[str]] = {}
+        for name in ("desc", "files"):
+            path = f"{folder}/{name}"
+            found.update(read_blocks(read_or_report(self._jail, path, self._report, LISTING_LIMIT)))
+        return found
+
+    # -- files -----------------------------------------------------------------------------
+
+    def listing(self, package: Package) -> PathListing:
+        paths = self._fields(package).get("FILES")
+        return PathListing([f"/{path.strip('/')}" for path in paths]) if paths else _NO_PATHS
+
+    def listings(self) -> Iterator[tuple[Package, PathListing]]:
+        for package in self._packages:
+            yield package, self.listing(package)
+
+    def path_count(self, package: Package) -> int:
+        return len(self._fields(package).get("FILES", ())) + 1
+
+    def report_unclaimed(self) -> None:
+        """Every path is in the folder of its package: there is nothing unclaimed."""
+
+    def files(self, package: Package) -> list[FileRecord]:
+        fields = self._fields(package)
+        listed = self._listed(package)
+        paths = fields.get("FILES", ())
+        found = described.records_of(paths, listed, described.settings_of(fields))
+        return [self._with_policy(record) for record in found]
+
+    def _with_policy(self, record: FileRecord) -> FileRecord:
+        """A record, with what the system's own settings leave out."""
+        path = record.path[1:]
+        left = False
+        for pattern in words_of(self._settings, "NoExtract"):
+            # The last pattern that fits counts; one with an exclamation mark takes back.
+            bare = pattern.removeprefix("!")
+            if fnmatch.fnmatchcase(path, bare.lstrip("/")):
+                left = not pattern.startswith("!")
+        return record._replace(excuse="left out by the system's own settings") if left else record
+
+    def _listed(self, package: Package) -> dict[str, Listed]:
+        """What the listing that came with a package says, by path."""
+        path = f"{self._folders[id(package)]}/mtree"
+        data = read_or_report(self._jail, path, self._report, LISTING_LIMIT)
+        if not data:
+            if not self._jail.exists(path):
+                self._report(
+                    Gap(
+                        f"the files of {package.name}", "there is no listing of what they are to be"
+                    )
+                )
+            return {}
+        return read_packed_listing(data, path, self._report)
+
+    def configuration(self, package: Package) -> list[FileRecord]:
+        return [record for record in self.files(package) if record.config]
+
+    # -- needs -----------------------------------------------------------------------------
+
+    def needs(self, package: Package) -> tuple[Need, ...]:
+        return needs_told(self._fields(package), package, self._report)
+
+    def capabilities(self, package: Package) -> tuple[Capability, ...]:
+        return described.capabilities_of(self._fields(package), package)
+
+    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
+        return term_is_met(term, capability)
+
+    def forbids(
+        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool:
+        return term_forbids(kind, term, asker, holder, capability)
+
+    def rivals(self, one: Package, other: Package) -> str | None:  # noqa: ARG002
+        return "only one version of a package can be there"
+
+    keeping = frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES, Relation.SUGGESTS})
+
+    def stays(self, package: Package) -> bool:  # noqa: ARG002
+        return False
+
+    def machine_of(self, package: Package) -> str:
+        return machine_of(package.architecture, self.architecture)
+
+    @cached_property
+    def machines(self) -> Sequence[str]:
+        return (self.architecture, ANY) if self.architecture else ()
+
+    # -- the rest --------------------------------------------------------------------------
+
+    def scripts(self, package: Package) -> tuple[Script, ...]:
+        return tuple(
+            Script("install", len(text.encode("utf-8", "surrogateescape")))
+            for text in self.script_texts(package)
+        )
+
+    kept_endings = (".pacnew", ".pacsave", ".pacorig")
+
+    def script_texts(self, package: Package) -> Iterator[str]:
+        data = read_or_report(
+            self._jail, f"{self._folders[id(package)]}/install", self._report, _FIELDS_LIMIT
+        )
+        if data:
+            yield text_of(data)
+
+    def fields(self, package: Package) -> Mapping[str, str]:
+        return package.fields
+
+    def relocations(self) -> Sequence[Relocation]:
+        return ()
+
+    def managed_links(self) -> Mapping[str, ManagedLink]:
+        return {}
+
+    def sources(self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN) -> None:
+        """Its repositories are not read yet."""
+
+    def place_of(self, package: Package) -> str:
+        return f"{self._folders[id(package)]}/desc"
+
+    def archive_folders(self) -> Sequence[str]:
+        return tuple(words_of(self._settings, "CacheDir")) or (places.ARCHIVES,)
+
+    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> None:
+        """Its records are unsigned."""
+
+    def keeper_of(self, path: str) -> Package | None:
+        folder = path.rpartition("/")[0]
+        return next((p for p in self._packages if self._folders[id(p)] == folder), None)
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+
+def read_packed_listing(data: bytes, path: str, report: Report) -> dict[str, Listed]:
+    """A listing, whatever its compression, by path; what makes no sense is reported."""
+    source = MemoryBytes(data)
+    stream = Unpacked(source, 0, source.size)
+    pieces = []
+    try:
+        while (piece := stream.read(1 << 20)) and stream.position <= LISTING_LIMIT:
+            pieces.append(piece)
+    except UnpackError as error:
+        report(Gap(path, str(error)))
+    found = {}
+    for one in read_listing(b"".join(pieces)):
+        if isinstance(one, Damage):
+            report(Gap(f"{path}, line {one.line}", one.why))
+        elif not one.path.startswith("/.") or "/" in one.path[1:]:
+            found[one.path] = one  # what starts with a dot at the top describes the package itself
+    return found
+
+
+def needs_told(fields: described.Fields, package: Package, report: Report) -> tuple[Need, ...]:
+    """The needs of a package; what does not parse is reported."""
+    found = []
+    for need in described.needs_of(fields):
+        if isinstance(need, RelationError):
+            report(Gap(f"a need of {package.label}", str(need)))
+        else:
+            found.append(need)
+    return tuple(found)

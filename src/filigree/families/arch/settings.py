@@ -1,0 +1,82 @@
+"""The configuration of an `arch` system: sections, with what other files they take in.
+
+    line = "[" section "]" | name [ "=" value ] | "#" remark
+
+`Include` takes in every file that a pattern matches, in the section where it stands; what a file takes in
+that was taken in before is passed over. Of a name that stands several times all values count.
+"""
+
+import fnmatch
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from filigree.access.jail import Jail
+from filigree.families.arch import places
+from filigree.families.looking import names_in, read_or_report
+from filigree.families.protocol import Report
+from filigree.formats.damage import text_of
+from filigree.model.answer import Gap
+
+OPTIONS = "options"
+_DEEPEST = 10
+_LIMIT = 4 << 20
+_PATTERN = frozenset("*?[")
+
+
+class Setting(NamedTuple):
+    """One line that says something: its section, its name, its value, and where it stands."""
+
+    section: str
+    name: str
+    value: str
+    file: str
+    line: int
+
+
+def read_settings(jail: Jail, report: Report) -> list[Setting]:
+    """Every setting, in the order in which the system reads them."""
+    return list(_file(jail, report, places.SETTINGS, "", [places.SETTINGS]))
+
+
+def words_of(settings: list[Setting], name: str) -> list[str]:
+    """The words of a name among the options."""
+    return [
+        word
+        for one in settings
+        if one.section == OPTIONS and one.name.lower() == name.lower()
+        for word in one.value.split()
+    ]
+
+
+def _file(jail: Jail, report: Report, path: str, section: str, way: list[str]) -> Iterator[Setting]:
+    for number, text in enumerate(
+        text_of(read_or_report(jail, path, report, _LIMIT)).split("\n"), 1
+    ):
+        line = text.strip()
+        if not line or line.startswith("#"):
+            continue
+        if line.startswith("[") and line.endswith("]"):
+            section = line[1:-1].strip()
+            yield Setting(section, "", "", path, number)
+            continue
+        name, _, value = (part.strip() for part in line.partition("="))
+        if name != "Include":
+            yield Setting(section, name, value, path, number)
+            continue
+        for other in _matching(jail, report, value):
+            if other in way or len(way) >= _DEEPEST:
+                report(Gap(f"{path}, line {number}", f"it takes in {other}, which takes in itself"))
+            else:
+                yield from _file(jail, report, other, section, [*way, other])
+
+
+def _matching(jail: Jail, report: Report, pattern: str) -> list[str]:
+    """The files that a pattern matches; only its last part may be one."""
+    folder, _, name = pattern.rpartition("/")
+    if not _PATTERN & set(name):
+        return [pattern]
+    return [
+        f"{folder}/{one}"
+        for one in names_in(jail, folder, report)
+        if fnmatch.fnmatchcase(one, name)
+    ]

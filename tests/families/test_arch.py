@@ -1,0 +1,449 @@
+"""Systems of the third family: versions, needs, listings, records, archives, and the station plover."""
+
+import gzip
+import json
+import os
+import shutil
+import subprocess
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from filigree.access.jail import Jail
+from filigree.demo import arch
+from filigree.demo.disk import Disk
+from filigree.demo.goods import Good
+from filigree.demo.plover import (
+    EDITED,
+    LEFT_OUT,
+    OPENED,
+    REDIRECTED,
+    STRAY,
+    SWAPPED,
+    build_plover,
+    everything,
+    kept,
+)
+from filigree.demo.world import Ware
+from filigree.families.arch import places
+from filigree.families.arch.database import ArchDatabase
+from filigree.families.arch.settings import read_settings, words_of
+from filigree.formats.arch_relations import RelationError, parse_relation, parse_wish
+from filigree.formats.arch_versions import compare_versions
+from filigree.formats.damage import Damage
+from filigree.formats.field_blocks import read_blocks
+from filigree.formats.mtree import Listed, read_listing
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError, DatabaseError, Obstacle
+from filigree.model.files import Aspect, Kind, Verdict
+from filigree.model.needs import Relation
+from filigree.model.package import Reason
+from filigree.questions.census import census
+from filigree.questions.contents import contents
+from filigree.questions.dossier import dossier
+from filigree.questions.needs import needs
+from filigree.questions.owner import owner
+from filigree.questions.references import Against
+from filigree.questions.verdicts import Manner
+from filigree.questions.verify import verify
+from filigree.system import System, open_system
+from tests.conftest import Run
+
+EVERY = frozenset(Verdict)
+
+# -- versions -------------------------------------------------------------------------------
+
+RISING = "1.0a 1.0b 1.0beta 1.0p 1.0pre 1.0rc 1.0 1.0.a 1.0.1 1.1 2 1:0.1".split()
+
+
+def test_the_published_order() -> None:
+    for at, one in enumerate(RISING):
+        for place, other in enumerate(RISING):
+            assert compare_versions(one, other) == (at > place) - (at < place), (one, other)
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "order"),
+    [
+        ("1.5.1-1", "1.5.1", 0), ("1.5-1", "1.5-2", -1), ("0:1.0", "1.0", 0), ("1:1.0", "2.0", 1),
+        ("1.5.b", "1.5", 1), ("1.5b", "1.5", -1), ("2.0", "2_0", 0), ("2..0", "2.0", 1), ("001", "1", 0),
+        ("1.1.1", "1.a.1", 1), ("a", "1", -1), ("1.0~rc1", "1.0", 1), ("1.0^x", "1.0", 1),
+        ("1.0-1.1", "1.0-1", 1), ("", "", 0), ("9" * 60, "9" * 59, 1),
+    ],
+)  # fmt: skip
+def test_orders(one: str, other: str, order: int) -> None:
+    assert compare_versions(one, other) == order
+    assert compare_versions(other, one) == -order
+
+
+VERSIONS = st.text("0129abz._+~:-", max_size=12)
+
+
+@given(one=VERSIONS, other=VERSIONS)
+def test_the_order_of_any_two_texts_is_the_same_from_both_sides(one: str, other: str) -> None:
+    assert compare_versions(one, one) == 0
+    assert compare_versions(one, other) == -compare_versions(other, one)
+
+
+# -- needs ----------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("text", "shown"),
+    [("brine", "brine"), ("brine>=2.1-1", "brine (>= 2.1-1)"), ("libx.so=1-64", "libx.so (= 1-64)"),
+     ("a<1:2", "a (< 1:2)"), ("c++", "c++")],
+)  # fmt: skip
+def test_relations(text: str, shown: str) -> None:
+    assert str(parse_relation(text)) == shown
+
+
+@pytest.mark.parametrize("text", ["", ">=1", "a b", "a>=", "a><1 2"])
+def test_what_is_no_relation(text: str) -> None:
+    with pytest.raises(RelationError):
+        parse_relation(text)
+
+
+def test_what_a_wish_is_good_for() -> None:
+    wish = parse_wish("chartroom>=5: to see it: in colour")
+    assert (str(wish.term), wish.purpose) == ("chartroom (>= 5)", "to see it: in colour")
+    assert parse_wish("chartroom").purpose is None
+
+
+# -- listings -------------------------------------------------------------------------------
+
+
+def entries(text: bytes) -> list[Listed | Damage]:
+    return list(read_listing(text))
+
+
+def test_defaults_and_what_goes_before_them() -> None:
+    text = (
+        b"#mtree\n/set type=file uid=0 gid=5 mode=644\n./a size=3 time=17.9 md5digest=" + b"a" * 32
+        + b"\n./d mode=755 type=dir\n/unset gid\n./l type=link link=to\\040there mode=777\n"
+        b"/set mode=600 \\\n uid=7\n./b sha256digest=" + b"B" * 64 + b" time=1.0\n"
+    )  # fmt: skip
+    a, d, link, b = entries(text)
+    assert a == Listed("/a", Kind.FILE, 3, 0o644, 0, 5, 17, None, (f"md5:{'a' * 32}",))
+    assert isinstance(d, Listed)
+    assert (d.kind, d.mode) == (Kind.DIRECTORY, 0o755)
+    assert isinstance(link, Listed)
+    assert (link.kind, link.link_target, link.gid) == (Kind.LINK, "to there", None)
+    assert isinstance(b, Listed)
+    assert (b.mode, b.uid, b.digests) == (0o600, 7, (f"sha256:{'b' * 64}",))
+
+
+@pytest.mark.parametrize(
+    ("line", "path"),
+    [(b"./a\\040b", "/a b"), (b"./\\303\\251", "/é"), (b"./a\\\\b", "/a\\b"), (b"./a\\#", "/a#"),
+     (b".", "/"), (b"./\\377", "/\udcff"), (b"./dir/", "/dir")],
+)  # fmt: skip
+def test_escapes(line: bytes, path: str) -> None:
+    (one,) = entries(line + b" type=file")
+    assert isinstance(one, Listed)
+    assert one.path == path
+
+
+@pytest.mark.parametrize(
+    "line", [b"usr/bin/x type=file", b"./x type=spoon", b"/x type=file", b"../x type=file"]
+)
+def test_lines_that_make_no_sense(line: bytes) -> None:
+    (one,) = entries(line)
+    assert isinstance(one, Damage)
+
+
+@pytest.mark.parametrize(
+    "value", ["size=-1", "size=9999999999999999999", "mode=9", "time=", "md5digest=xyz"]
+)
+def test_values_that_make_no_sense_are_not_told(value: str) -> None:
+    (one,) = entries(f"./x type=file {value}".encode())
+    assert isinstance(one, Listed)
+    assert (one.size, one.mode, one.modified, one.digests) == (None, None, None, ())
+
+
+@given(
+    st.text(
+        st.characters(exclude_characters="\0/", exclude_categories=["Cs"]), min_size=1, max_size=20
+    )
+)
+def test_any_name_survives_being_written(name: str) -> None:
+    if name in (".", ".."):
+        return
+    (one,) = entries(b"./" + arch.escaped(name) + b" type=file")
+    assert isinstance(one, Listed)
+    assert one.path == f"/{name}"
+
+
+@given(st.binary(max_size=300))
+def test_any_bytes_are_a_listing_or_damage(data: bytes) -> None:
+    for one in entries(data):
+        assert isinstance(one, (Listed, Damage))
+
+
+@pytest.mark.skipif(shutil.which("bsdtar") is None, reason="bsdtar is not here to judge")
+def test_another_program_reads_the_listings_that_we_write(tmp_path: Path) -> None:
+    odd = Good("/usr/share/odd name \té", 0o600, b"x")
+    one = kept(next(one.ware for one in everything() if one.ware.name == "tidegauge"))
+    one = replace(one, goods=(*one.goods, odd))
+    path = tmp_path / "mtree"
+    path.write_bytes(arch.listing(one))
+    done = subprocess.run(
+        ["bsdtar", "-tf", str(path)],
+        capture_output=True,
+        check=True,
+        env={**os.environ, "LC_ALL": "C.UTF-8"},
+    )
+    theirs = {
+        line.removeprefix("./").rstrip("/") for line in done.stdout.decode().split("\n") if line
+    }
+    ours = {one.path[1:] for one in entries(path.read_bytes()) if isinstance(one, Listed)}
+    assert {name for name in ours if "odd" not in name} == {
+        name for name in theirs if "odd" not in name
+    }
+    assert len(ours) == len(theirs)
+
+
+# -- records --------------------------------------------------------------------------------
+
+
+def test_blocks() -> None:
+    data = b"%NAME%\na\n\n%DEPENDS%\nb\nc\n\nstray\n%NAME%\nd\n%not one%\n"
+    assert read_blocks(data) == {"NAME": ["a", "d", "%not one%"], "DEPENDS": ["b", "c"]}
+
+
+def test_what_is_on_record_at_plover(plover: Path) -> None:
+    with open_system(str(plover)) as system:
+        answer = census(system)
+        rows = {row.name: row for row in answer.records}
+        (gauge,) = dossier(system, ["tidegauge"]).records
+    assert len(rows) == 60
+    assert (rows["tidegauge"].version, rows["tidegauge"].reason) == ("1:2.1-3", Reason.CHOSEN)
+    assert rows["libbrine2"].reason is Reason.DEPENDENCY
+    assert {name for name, row in rows.items() if row.held} == {"foghorn", "quayside"}
+    assert (gauge.parts.epoch, gauge.parts.release) == ("1", "3")
+    assert any(
+        need.requirement.startswith("foghorn") and ": " in need.requirement for need in gauge.needs
+    )
+
+
+def test_optional_needs_say_what_they_are_good_for(plover: Path) -> None:
+    with open_system(str(plover)) as system:
+        answer = needs(system, ["tidegauge"], kinds=frozenset({Relation.SUGGESTS}))
+    assert any(": " in row.requirement for row in answer.records)
+
+
+def test_what_was_done_to_plover(plover: Path) -> None:
+    with open_system(str(plover)) as system:
+        answer = verify(system, verdicts=EVERY)
+    found = {
+        row.path: (row.verdict, {one.aspect for one in row.differences}) for row in answer.records
+    }
+    bad = {
+        path: told
+        for path, told in found.items()
+        if told[0] not in (Verdict.INTACT, Verdict.EXCUSED)
+    }
+    gone = next(path for path, told in bad.items() if told[0] is Verdict.MISSING)
+    assert bad == {
+        SWAPPED: (Verdict.ALTERED, {Aspect.CONTENT}),
+        OPENED: (Verdict.ALTERED, {Aspect.MODE}),
+        REDIRECTED: (Verdict.ALTERED, {Aspect.LINK_TARGET}),
+        EDITED: (Verdict.EDITED, {Aspect.SIZE, Aspect.MODIFIED}),
+        gone: (Verdict.MISSING, {Aspect.PRESENCE}),
+    }
+    assert gone.startswith("/usr/share/tidetables/")
+    assert found[LEFT_OUT][0] is Verdict.EXCUSED
+    assert not answer.gaps
+
+
+def test_a_directory_by_both_names(plover: Path) -> None:
+    with open_system(str(plover)) as system:
+        by_link, stray = owner(system, ["/bin/foghorn", STRAY]).records
+    assert [one.name for one in by_link.owners] == ["foghorn"]
+    assert not stray.owners
+
+
+@pytest.fixture
+def own_plover(tmp_path: Path) -> Path:
+    return build_plover(tmp_path / "plover")
+
+
+def folder_of(root: Path, name: str) -> Path:
+    (found,) = (
+        path for path in (root / places.LOCAL[1:]).iterdir() if path.name.startswith(f"{name}-")
+    )
+    return found
+
+
+HARM: dict[str, tuple[Callable[[Path], object], str]] = {
+    "no description": (lambda folder: (folder / "desc").unlink(), "a package without a name"),
+    "no version": (lambda folder: (folder / "desc").write_text("%NAME%\njetty\n"), "without a version"),
+    "not its folder": (
+        lambda folder: (folder / "desc").write_text("%NAME%\njetty\n\n%VERSION%\n9\n"),
+        "is called otherwise",
+    ),
+    "no listing": (lambda folder: (folder / "mtree").unlink(), "there is no listing"),
+    "a listing cut off": (lambda folder: os.truncate(folder / "mtree", 60), "cut off"),
+    "no packed listing": (lambda folder: (folder / "mtree").write_bytes(b"./x type=spoon"), "not known"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("harm", HARM)
+def test_a_damaged_record_costs_itself_and_is_told(own_plover: Path, harm: str) -> None:
+    do, says = HARM[harm]
+    do(folder_of(own_plover, "jetty-client"))
+    with open_system(str(own_plover)) as system:
+        answer = verify(system)
+        assert len(system.packages) >= 59
+    assert any(says in gap.why for gap in answer.gaps), answer.gaps
+    assert SWAPPED in {row.path for row in answer.records}
+
+
+def test_a_bomb_of_a_listing_stops(own_plover: Path) -> None:
+    bomb = gzip.compress(b"./x type=file\n" * 2_000_000)
+    (folder_of(own_plover, "jetty-client") / "mtree").write_bytes(bomb)
+    with open_system(str(own_plover)) as system:
+        answer = verify(system, ["jetty-client"], workers=1)
+    assert any("lines" in gap.why for gap in answer.gaps)
+
+
+def test_no_database_is_said(tmp_path: Path) -> None:
+    (tmp_path / places.LOCAL[1:]).mkdir(parents=True)
+    with open_system(str(tmp_path)) as system:
+        assert [gap.why for gap in system.gaps] == ["the package database is empty"]
+    (tmp_path / places.LOCAL[1:]).rmdir()
+    with pytest.raises(Exception, match="no package database"):
+        open_system(str(tmp_path))
+
+
+def test_settings_take_in_others_and_not_themselves(own_plover: Path) -> None:
+    other = own_plover / "etc/pacman.d/station.d/again.conf"
+    other.write_text("IgnorePkg = jetty*\nInclude = /etc/pacman.conf\n")
+    gaps: list[Gap] = []
+    with open_system(str(own_plover)) as system:
+        settings = read_settings(system.jail, gaps.append)
+        held = {package.name for package in system.packages if package.held}
+    assert words_of(settings, "IgnorePkg")[:2] == ["foghorn", "jetty*"]
+    assert {"jetty", "jetty-client", "foghorn"} <= held
+    assert [gap.why for gap in gaps] == ["it takes in /etc/pacman.conf, which takes in itself"]
+
+
+# -- archives -------------------------------------------------------------------------------
+
+CUP = arch.Kept(
+    Ware("cup", "1.0-1", "misc", "Holds a little", suggests="foghorn", scripts=("postinst",)),
+    (Good("/etc", 0o755), Good("/etc/cup.conf", 0o640, b"size = small\n", config=True),
+     Good("/usr", 0o755), Good("/usr/bin", 0o755), Good("/usr/bin/cup", 0o755, b"#!/bin/dsh\n"),
+     Good("/usr/bin/mug", 0o777, target="cup")),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("packer", ["zstd", "xz", "gzip", "bzip2", "none"])
+def test_an_archive_of_every_compression(plover: Path, tmp_path: Path, packer: str) -> None:
+    path = tmp_path / "cup-1.0-1-x86_64.pkg.tar.zst"
+    path.write_bytes(arch.archive(CUP, packer))
+    with open_system(str(plover)) as system:
+        (row,) = dossier(system, [str(path)]).records
+        files = {one.path: one for one in contents(system, [str(path)]).records}
+        gaps = system.gaps
+    assert (row.name, row.version, row.family) == ("cup", "1.0-1", "arch")
+    assert row.archive
+    assert row.archive.compression == packer
+    assert not row.misnamed
+    assert set(files) == {good.path for good in CUP.goods}
+    assert (files["/usr/bin/cup"].mode, files["/usr/bin/cup"].owner) == ("0755", "root")
+    assert files["/etc/cup.conf"].role.value == "config"
+    assert not gaps
+
+
+@pytest.mark.skipif(shutil.which("bsdtar") is None, reason="bsdtar is not here to judge")
+def test_another_program_reads_the_archives_that_we_write(tmp_path: Path) -> None:
+    path = tmp_path / "cup.pkg.tar.zst"
+    path.write_bytes(arch.archive(CUP))
+    done = subprocess.run(["bsdtar", "-tf", str(path)], capture_output=True, text=True, check=True)
+    own = [".BUILDINFO", ".PKGINFO", ".INSTALL", ".MTREE"]
+    listed = done.stdout.split()
+    assert listed[:4] == own
+    assert {f"/{name.rstrip('/')}" for name in listed[4:]} == {good.path for good in CUP.goods}
+
+
+@pytest.mark.parametrize("harm", ["cut", "empty", "noise", "no description", "other content"])
+def test_a_damaged_archive_is_told(plover: Path, tmp_path: Path, harm: str) -> None:
+    path = tmp_path / "cup-1.0-1-x86_64.pkg.tar"
+    data = arch.archive(CUP, "none")
+    content = {
+        "cut": data[: len(data) // 2], "empty": b"", "noise": os.urandom(3000),
+        "no description": data.replace(b"pkgname = cup", b"pkgnone = cup"),
+        "other content": data.replace(b"#!/bin/dsh\n", b"#!/bin/bsh\n"),
+    }[harm]  # fmt: skip
+    path.write_bytes(content)
+    with open_system(str(plover)) as system:
+        answer = contents(system, [str(path)])
+    assert answer.notes or answer.gaps
+    assert answer.exit_status in (1, 3)
+
+
+def test_files_against_the_archives_that_the_station_keeps(plover: Path) -> None:
+    with open_system(str(plover)) as system:
+        answer = verify(system, verdicts=EVERY, manner=Manner(Against(cache=True)))
+    assert answer.summary["archives"] == 12
+    assert not [row for row in answer.records if row.verdict is Verdict.DOCTORED]
+
+
+def test_a_record_that_was_changed_shows_against_its_archive(own_plover: Path) -> None:
+    archive = own_plover.parent / "cup-1.0-1-x86_64.pkg.tar.zst"
+    archive.write_bytes(arch.archive(CUP))
+    disk = Disk(own_plover.parent / "other")
+    disk.ship(CUP.goods)
+    arch.write_database(disk, [CUP])
+    disk.file("/etc/passwd", f"root:x:{os.getuid()}:{os.getgid()}::/:/bin/dsh\n")
+    disk.file("/etc/group", f"root:x:{os.getgid()}:\n")
+    forged = replace(CUP, goods=tuple(
+        replace(good, content=b"#!/bin/csh\n") if good.path == "/usr/bin/cup" else good
+        for good in CUP.goods
+    ))  # fmt: skip
+    disk.file(f"{CUP.folder}/mtree", gzip.compress(arch.listing(forged)))
+    with open_system(str(disk.folder)) as system:
+        (row,) = (
+            one for one in verify(system, [str(archive)]).records if one.path == "/usr/bin/cup"
+        )
+    assert row.verdict is Verdict.DOCTORED
+
+
+def test_a_root_without_the_right_to_read_it(plover: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def refused(_: Jail, path: str) -> list[str]:
+        raise AccessError(Obstacle.DENIED, path)
+
+    monkeypatch.setattr(Jail, "names", refused)
+    with pytest.raises(DatabaseError):
+        ArchDatabase(Jail(str(plover)), lambda _: None)
+
+
+def test_systems_are_told_apart(heron: Path, plover: Path) -> None:
+    families = {System(str(root)).family.name for root in (heron, plover)}
+    assert families == {"deb", "arch"}
+
+
+COMMANDS = (
+    "survey", "census", "dossier tidegauge", "seek tide", "contents tidegauge", "repos", "behind",
+    "owner /usr/bin/tidegauge", "needs tidegauge --deep", "needed-by libbrine2", "because brine-data",
+    "obstacles siltmeter", "whatif --drop libbrine2", "draw libbrine2", "verify", "keys", "strays",
+    "provenance tidegauge", "census --outsiders", "census --leftover",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_command_answers_and_says_what_it_cannot(
+    call: Run, plover: Path, command: str
+) -> None:
+    done = call(*command.split(), "--root", str(plover), "--format", "json", "--no-pager")
+    assert done.returncode in (0, 1, 3), done.stderr
+    answer = json.loads(done.stdout)
+    assert answer["schema"] == "filigree/1"
+    if command in ("keys", "repos", "behind", "census --outsiders", "seek tide"):
+        # Its repositories are not read: an answer that would rest on them says so.
+        assert answer["gaps"]
+        assert done.returncode == 3 or answer["records"]
