@@ -1,5 +1,6 @@
 """Writes the database and the archives of a made-up `arch` system: our own writer of the formats."""
 
+import base64
 import gzip
 import hashlib
 import io
@@ -9,9 +10,11 @@ import tarfile
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import lru_cache
 
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, Good
+from filigree.demo.repository import detached
 from filigree.demo.rpm_bytes import PACKERS
 from filigree.demo.world import PEOPLE, WARES, Ware
 from filigree.families.arch import places
@@ -204,6 +207,10 @@ def archive(one: Kept, packer: str = "zstd") -> bytes:
     own = [*_own(one), (".MTREE", gzip.compress(listing(one), mtime=0))]
     goods = [Good(name, 0o644, data) for name, data in own]
     goods += (replace(good, path=good.path[1:]) for good in one.goods)
+    return PACKERS[packer](_tar(goods))
+
+
+def _tar(goods: Iterable[Good]) -> bytes:
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as file:
         for good in goods:
@@ -217,4 +224,37 @@ def archive(one: Kept, packer: str = "zstd") -> bytes:
             else:
                 info.size = len(good.content)
             file.addfile(info, io.BytesIO(good.content or b""))
-    return PACKERS[packer](out.getvalue())
+    return out.getvalue()
+
+
+# -- indexes --------------------------------------------------------------------------------
+
+
+def index(offered: Iterable[Kept], paths: bool = False) -> bytes:
+    """The index of a repository, or that of its paths; each archive signed in it by the office."""
+    goods = []
+    for one in sorted(offered, key=lambda one: one.ware.name):
+        folder = f"{one.ware.name}-{one.version}"
+        goods.append(Good(f"{folder}/", 0o755))
+        goods.append(Good(f"{folder}/desc", 0o644, _entry(one).encode()))
+        if paths:
+            text = _blocks([("FILES", [_written(good) for good in one.goods])])
+            goods.append(Good(f"{folder}/files", 0o644, text.encode()))
+    return PACKERS["gzip"](_tar(goods))
+
+
+def _entry(one: Kept) -> str:
+    content = pooled(one)
+    fields = [(name, values) for name, values in _fields(one) if name != "SIZE"]
+    signature = base64.b64encode(detached(content, armoured=False)).decode("ascii")
+    return _blocks([
+        ("FILENAME", [one.file_name]), *fields, ("CSIZE", [str(len(content))]),
+        ("ISIZE", [str(sum(len(good.content or b"") for good in one.goods))]),
+        ("SHA256SUM", [_sha256(content).decode()]), ("PGPSIG", [signature]),
+    ])  # fmt: skip
+
+
+@lru_cache(maxsize=256)
+def pooled(one: Kept) -> bytes:
+    """The archive of a ware, as the office offers it."""
+    return archive(one)

@@ -7,6 +7,8 @@ from filigree.demo import arch
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of, machine_code
 from filigree.demo.ground import lay_ground
+from filigree.demo.offering import FIXES, KEPT_BACK, NEW, UPDATES
+from filigree.demo.repository import detached, public_key
 from filigree.demo.world import WARES, Ware
 from filigree.families.arch import places
 
@@ -17,6 +19,7 @@ REDIRECTED = "/usr/lib/libbrine.so.2"
 STRAY = "/usr/bin/gullcheck"
 EDITED = "/etc/tidegauge/gauge.conf"
 LEFT_OUT = "/usr/share/doc/mudflatd/changelog"
+FETCHED = BUILT + timedelta(days=40)
 _NOT_HERE = ("oldgauge", "lockgate-firmware")
 
 
@@ -29,6 +32,7 @@ def build_plover(folder: Path) -> Path:
         disk.ship((good for good in one.goods if good.path != LEFT_OUT), BUILT)
     arch.write_database(disk, installed)
     _settings(disk)
+    _repositories(disk)
     _archives(disk, installed)
     _daily_life(disk)
     _intruder(disk)
@@ -64,10 +68,41 @@ def _settings(disk: Disk) -> None:
     disk.file("/etc/pacman.d/station.d/quayside.conf", "IgnorePkg = quayside\n")
 
 
+def offered() -> list[arch.Kept]:
+    """What the office offers: what is installed, in newer versions where there are some, and more."""
+    newer = {ware.name: ware for ware in (*UPDATES, *FIXES)}
+    wares = [
+        newer.get(one.ware.name, one.ware) for one in everything() if one.ware.name not in KEPT_BACK
+    ]
+    return [kept(ware) for ware in (*wares, *NEW)]
+
+
+def repository() -> dict[str, bytes]:
+    """What is served: the indexes with their seals, and every archive, by its path."""
+    found = {one.file_name: arch.pooled(one) for one in offered()}
+    for ending, paths in (("db", False), ("files", True)):
+        content = arch.index(offered(), paths)
+        found[f"coast.{ending}"] = content
+        found[f"coast.{ending}.sig"] = detached(content, armoured=False)
+    return found
+
+
+def _repositories(disk: Disk) -> None:
+    """The index of the office's repository, its seal, and the key ring that it is judged with."""
+    disk.file(places.KEYS, public_key())
+    disk.file(f"{places.KEYRINGS}/coast.gpg", public_key())
+    for ending, paths in (("db", False), ("files", True)):
+        content = arch.index(offered(), paths)
+        disk.file(f"{places.SYNC}/coast.{ending}", content, at=FETCHED)
+        disk.file(
+            f"{places.SYNC}/coast.{ending}.sig", detached(content, armoured=False), at=FETCHED
+        )
+
+
 def _archives(disk: Disk, installed: list[arch.Kept]) -> None:
     """What the station still keeps of what it fetched: one archive in five."""
     for one in installed[::5]:
-        disk.file(f"{places.ARCHIVES}/{one.file_name}", arch.archive(one), at=one.at)
+        disk.file(f"{places.ARCHIVES}/{one.file_name}", arch.pooled(kept(one.ware)), at=one.at)
 
 
 def _daily_life(disk: Disk) -> None:

@@ -23,7 +23,7 @@ from filigree.demo.archives import (
 from filigree.demo.curlew import build_curlew
 from filigree.demo.heron import DOCTORED, build_heron
 from filigree.demo.offering import write_repositories
-from filigree.demo.plover import build_plover
+from filigree.demo.plover import build_plover, repository
 from filigree.demo.repository import CODENAME
 from filigree.demo.server import serving
 from filigree.model.errors import BadQuestion
@@ -32,6 +32,7 @@ STATIONS: dict[str, Callable[[Path], Path]] = {
     "heron": build_heron, "curlew": build_curlew, "plover": build_plover,
 }  # fmt: skip
 REPOSITORY = "repository"
+PLOVERS = "arch/coast/x86_64"
 ADDRESS = "http://SERVER"
 """Stands for the address of the server, which is another one at every run."""
 _MARK = "made by filigree demo"
@@ -94,6 +95,7 @@ STOPS: tuple[Stop, ...] = (
     Stop("Which files at heron are nobody's?", ("strays",)),
     Stop("Where may heron fetch from, and who signed what it knows of that?", ("repos",)),
     Stop("What is behind at curlew, and what of it is for security?", ("behind",), "curlew"),
+    Stop("And at plover, where nothing tells what is for security?", ("behind",), "plover"),
     Stop("Why does heron not take the newer page? All versions, and what the rules say of them.",
          ("dossier", "quayside", "--available")),
     Stop("What else is there about letters, installed or not?", ("seek", "letters")),
@@ -132,6 +134,9 @@ def build_stations(into: Path) -> dict[str, Path]:
     note.write_text(f"Made-up systems of the Sallow Coast Tide Office, {_MARK}.\n")
     write_archives(into / FOLDER)
     write_repositories(into / REPOSITORY)
+    for path, content in repository().items():
+        (into / REPOSITORY / PLOVERS).mkdir(parents=True, exist_ok=True)
+        (into / REPOSITORY / PLOVERS / path).write_bytes(content)
     return {name: build(into / name) for name, build in STATIONS.items()}
 
 

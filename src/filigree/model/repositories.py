@@ -121,11 +121,15 @@ class Refreshed(NamedTuple):
 
 
 class Place(NamedTuple):
-    """Where an archive can be fetched, its size in bytes, and its digest; None where nothing tells."""
+    """Where an archive can be fetched, its size in bytes, and its digest; None where nothing tells.
+
+    `signature` is one of the archive that the index carries.
+    """
 
     address: str | None
     size: int | None
     digest: str | None
+    signature: bytes | None = None
 
 
 class Change(NamedTuple):

@@ -49,9 +49,11 @@ class Trust:
                 found.setdefault(one.key.fingerprint, one.key)
         return list(found.values())
 
-    def archive_seal(self, archive: Archive, below: bool = False) -> Seal:
-        """The seal of an archive, by what it carries and what lies beside it."""
-        beside = self._system.beside(archive.facts.path, below)
+    def archive_seal(
+        self, archive: Archive, below: bool = False, told: bytes | None = None
+    ) -> Seal:
+        """The seal of an archive, by what it carries and what lies beside it, or else what is `told`."""
+        beside = self._system.beside(archive.facts.path, below) or told
         return self.completed(archive.seal(self.keys, self.now, beside))
 
     def record_seal(self, package: Package) -> Seal | None:

@@ -117,13 +117,14 @@ class Vouching:
         self, archive: Archive, promises: Sequence[Promise], below: bool, given: bool
     ) -> Standing:
         """What an archive rests on. `below` is whether it lies below the root, `given` by the auditor."""
-        seal = self.trust.archive_seal(archive, below)
         told = [one for one in promises if one.place.digest is not None]
         digests = {
             name: archive.digest(name)
             for name in {(one.place.digest or "").partition(":")[0] for one in told}
         }
         kept = [one for one in told if one.place.digest in digests.values()]
+        # A signature that an index carries is of the archive whose digest it tells.
+        seal = self.trust.archive_seal(archive, below, kept[0].place.signature if kept else None)
         digest = kept[0].place.digest if kept else next(iter(digests.values()), None)
         if seal.verdict is SealVerdict.BAD:
             why = f"its seal is bad: {seal.reason}"

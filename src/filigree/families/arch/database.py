@@ -5,7 +5,7 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property, lru_cache
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from filigree.access.jail import Jail
 from filigree.families.arch import described, places
@@ -26,6 +26,9 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script
+
+if TYPE_CHECKING:
+    from filigree.families.arch.sources import ArchSources
 
 LISTING_LIMIT = 256 << 20
 _FIELDS_LIMIT = 16 << 20
@@ -218,8 +221,17 @@ class ArchDatabase:
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return {}
 
-    def sources(self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN) -> None:
-        """Its repositories are not read yet."""
+    def sources(
+        self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
+    ) -> "ArchSources":
+        from filigree.families.arch.repositories import ArchRepositories
+        from filigree.families.arch.sources import ArchSources
+
+        machine = self.architecture
+        configured = ArchRepositories(
+            self._jail, self._report, self._settings, machine, keyring, now, own
+        )
+        return ArchSources(self._jail, self._report, configured, own)
 
     def place_of(self, package: Package) -> str:
         return f"{self._folders[id(package)]}/desc"

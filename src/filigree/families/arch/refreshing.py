@@ -1,0 +1,107 @@
+"""Fetching the index of an `arch` repository, verified before it is kept."""
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from pathlib import Path
+
+from filigree.access.fetching import FetchError
+from filigree.families.indexes import older_than
+from filigree.families.protocol import Fetch
+from filigree.formats.keys import Key
+from filigree.formats.openpgp import judge_pieces
+from filigree.model.repositories import Refreshed, Repository
+from filigree.model.seals import Seal, SealVerdict
+
+INDEX_LIMIT = 1 << 30
+SIGNATURE_LIMIT = 1 << 20
+_PIECE = 1 << 20
+
+
+def refresh(
+    repository: Repository, folder: str, fetch: Fetch, keys: Sequence[Key],
+    seen: Sequence[datetime | None], now: datetime, paths: bool,
+) -> Refreshed:  # fmt: skip
+    """Fetch the index, and with `paths` that of its paths, from the first server that has it.
+
+    `folder` is where it is kept among the copies, `seen` when the copies were made that are known. Raises
+    FetchError where no server can be reached.
+    """
+    failures: list[FetchError] = []
+    for base in repository.addresses:
+        try:
+            found = _from(base.rstrip("/"), repository, folder, fetch, keys, seen, now, paths)
+        except FetchError as error:
+            failures.append(error)
+            continue
+        passed = [f"{error.where} was passed over: {error.what}" for error in failures]
+        return found._replace(remarks=(*passed, *found.remarks))
+    if failures:
+        raise failures[0]
+    raise FetchError("it has no server", repository.identity)
+
+
+def _from(
+    base: str, repository: Repository, folder: str, fetch: Fetch, keys: Sequence[Key],
+    seen: Sequence[datetime | None], now: datetime, paths: bool,
+) -> Refreshed:  # fmt: skip
+    name = repository.identity
+    kept: list[tuple[str, str | None, str]] = []
+    first: Seal | None = None
+    for ending in ("db", "files") if paths else ("db",):
+        address = f"{base}/{name}.{ending}"
+        got = fetch.get(address, INDEX_LIMIT)
+        beside = _beside(address, fetch)
+        seal = _judged(got, beside, keys, now)
+        first = first or seal
+        why = _why_not(seal, repository, seen)
+        if why is not None:
+            fetch.forget(address)
+            fetch.forget(f"{address}.sig")
+            return Refreshed(seal, made_at(seal), None, why)
+        kept.append((got, beside, f"{folder}/{name}.{ending}"))
+    for got, beside, place in kept:
+        if beside is not None:
+            fetch.keep(beside, f"{place}.sig")
+        else:
+            fetch.drop(f"{place}.sig")
+        fetch.keep(got, place)
+    assert first is not None
+    return Refreshed(first, made_at(first), None, None)
+
+
+def _beside(address: str, fetch: Fetch) -> str | None:
+    try:
+        return fetch.get(f"{address}.sig", SIGNATURE_LIMIT)
+    except FetchError as error:
+        if error.absent:
+            return None
+        raise
+
+
+def _judged(got: str, beside: str | None, keys: Sequence[Key], now: datetime) -> Seal:
+    if beside is None:
+        return Seal(SealVerdict.NONE, reason="there is no signature beside it")
+    path = Path(got)
+    with path.open("rb") as file:
+        size = path.stat().st_size
+        signature = Path(beside).read_bytes()
+
+        def pieces() -> Iterator[bytes]:
+            file.seek(0)
+            return iter(lambda: file.read(_PIECE), b"")
+
+        return judge_pieces(pieces, size, signature, keys, now)
+
+
+def _why_not(seal: Seal, repository: Repository, seen: Sequence[datetime | None]) -> str | None:
+    """Why what came is not to be believed, by its seal and its time."""
+    if seal.verdict is SealVerdict.BAD:
+        return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
+    if seal.verdict is SealVerdict.NONE and repository.must_be_signed:
+        return "it is not signed, and it must be"
+    return older_than(made_at(seal), seen)
+
+
+def made_at(seal: Seal) -> datetime | None:
+    """When an index was made: when it was signed, by a signature that holds."""
+    return next((one.made_at for one in seal.signers if one.verdict is SealVerdict.GOOD), None)

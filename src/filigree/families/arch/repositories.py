@@ -1,0 +1,259 @@
+"""The repositories of an `arch` system, the copies of their indexes, and its keys."""
+
+import hashlib
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from functools import cached_property
+
+from filigree.access.jail import Jail
+from filigree.families.arch import places
+from filigree.families.arch.refreshing import SIGNATURE_LIMIT, made_at
+from filigree.families.arch.settings import OPTIONS, Setting, words_of
+from filigree.families.indexes import Keys, unpacked_pieces
+from filigree.families.looking import names_in
+from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
+from filigree.formats.key_box import BOX_LIMIT, is_key_box, keys_in
+from filigree.formats.keys import Key, read_keys
+from filigree.formats.members import PayloadError
+from filigree.formats.openpgp import judge_pieces
+from filigree.formats.piece_stream import PieceStream
+from filigree.formats.tar_stream import tar_members
+from filigree.formats.unpacking import UnpackError
+from filigree.model.answer import Gap, moment_of
+from filigree.model.errors import AccessError
+from filigree.model.repositories import IndexCopy, IndexFile, IndexKind, Refreshed, Repository
+from filigree.model.seals import Seal, SealVerdict
+
+_FAMILIES = {"i486": "i686", "i586": "i686"}
+
+
+class ArchRepositories:
+    """Reads them once, for one question."""
+
+    key_place = f"{places.HOME}, by the system's own key ring"
+
+    def __init__(
+        self, jail: Jail, report: Report, settings: list[Setting], architecture: str | None,
+        keyring: list[Key] | None, now: datetime, own: Own,
+    ) -> None:  # fmt: skip
+        self._jail = jail
+        self._report = report
+        self._settings = settings
+        self.native = architecture or ""
+        self._keys = Keys(jail, report, keyring)
+        self._now = now
+        self._own = own
+        self._known: list[Repository] | None = None
+
+    def all(self) -> list[Repository]:
+        """Every repository, in the order in which the system asks them."""
+        if self._known is None:
+            self._known = [*self._read_all(), *self._added()]
+        return self._known
+
+    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
+        """Fetch the index of a repository of `all`. Raises FetchError."""
+        from filigree.families.arch.refreshing import refresh
+
+        seen = [
+            copy.made_at
+            for jail, folder in self._shelves(repository.identity, repository.addresses)
+            if (copy := self._copy(jail, folder, repository.identity)) is not None
+        ]
+        folder = f"/{_folder_name(repository.identity, repository.addresses)}"
+        return refresh(repository, folder, fetch, self._judging, seen, self._now, paths)
+
+    def _added(self) -> Iterator[Repository]:
+        """Repositories by their addresses: `address name`, or the name that the address ends with."""
+        for number, text in enumerate(self._own.addresses, 1):
+            address, _, name = text.partition(" ")
+            parts = [part for part in address.rstrip("/").split("/") if part != self.native]
+            name = name.strip() or parts[-1]
+            copy = self._best_copy(name, (address,), asked_for=True)
+            yield Repository(
+                identity=name, name=name, enabled=True, addresses=(address,), suite=None, component=None,
+                architecture=self.native or None, priority=1000 + number, configured_in=ADDED, copy=copy,
+                facts={"priority_from": "the auditor asks it last"},
+            )  # fmt: skip
+
+    def _read_all(self) -> Iterator[Repository]:
+        heads = [one for one in self._settings if not one.name and one.section != OPTIONS]
+        seen: dict[str, str] = {}
+        for number, head in enumerate({one.section: one for one in reversed(heads)}.values(), 1):
+            seen.setdefault(head.section, head.file)
+            yield self._repository(head, number)
+
+    def _repository(self, head: Setting, number: int) -> Repository:
+        name = head.section
+        mine = [one for one in self._settings if one.section == name]
+        addresses = tuple(
+            self._filled(one.value, name) for one in mine if one.name == "Server" and one.value
+        )
+        remarks = [] if addresses else ["it has no server"]
+        required = _database_required(
+            [word for one in mine if one.name == "SigLevel" for word in one.value.split()],
+            words_of(self._settings, "SigLevel"),
+        )
+        copy = self._best_copy(name, addresses)
+        if copy is None:
+            remarks.append("it was never fetched")
+        elif copy.seal.verdict is SealVerdict.UNKNOWN_KEY:
+            remarks.append(f"the missing key would be put in {self.key_place}")
+        return Repository(
+            identity=name, name=name, enabled=True, addresses=addresses, suite=None, component=None,
+            architecture=self.native or None, priority=number, configured_in=f"{head.file}:{head.line}",
+            must_be_signed=required, copy=copy, remarks=tuple(remarks),
+            facts={"priority_from": f"it is the {_ordinal(number)} in {head.file}"},
+            security=False,
+        )  # fmt: skip
+
+    def _filled(self, text: str, name: str) -> str:
+        machine = _FAMILIES.get(self.native, self.native)
+        return text.replace("$repo", name).replace("$arch", machine)
+
+    # -- the copy --------------------------------------------------------------------------
+
+    def _shelves(
+        self, name: str, addresses: tuple[str, ...], asked_for: bool = False
+    ) -> Iterator[tuple[Jail, str]]:
+        """Where copies may lie: the root's own, and those that we fetched, where these count."""
+        if not asked_for:
+            yield self._jail, places.SYNC
+        if self._own.copies is not None:
+            yield self._own.copies, f"/{_folder_name(name, addresses)}"
+
+    def _best_copy(
+        self, name: str, addresses: tuple[str, ...], asked_for: bool = False
+    ) -> IndexCopy | None:
+        """The root's own copy; one that we fetched, where that counts and is as new."""
+        best: IndexCopy | None = None
+        for jail, folder in self._shelves(name, addresses, asked_for):
+            copy = self._copy(jail, folder, name)
+            if copy is None or (copy.own and not copy.usable and best is not None):
+                continue
+            newer = best is None or not best.usable or best.made_at is None
+            if newer or (
+                copy.made_at is not None and best and copy.made_at >= (best.made_at or copy.made_at)
+            ):
+                best = copy
+        return best
+
+    def _copy(self, jail: Jail, folder: str, name: str) -> IndexCopy | None:
+        path = f"{folder}/{name}.db"
+        if "/" in name or not jail.exists(path):
+            return None
+        try:
+            seen = jail.observe(jail.real_path(path))
+            digest = hashlib.sha256()
+            for piece in jail.pieces(path):
+                digest.update(piece)
+            seal = self._seal(jail, path, seen.size)
+        except AccessError as error:
+            self._report(Gap(path, error.what))
+            return None
+        remarks = []
+        try:
+            packages: int | None = self._count(jail, path)
+        except (PayloadError, UnpackError, AccessError) as error:
+            packages = None
+            remarks.append(f"it cannot be read to its end: {error}")
+        # Nothing else promises what is in it: it is what its own seal is good for.
+        matches = True if seal.verdict is SealVerdict.GOOD else None
+        own = jail is self._own.copies
+        listed = IndexFile(IndexKind.PACKAGES, path, f"sha256:{digest.hexdigest()}", False, own)
+        more = f"{folder}/{name}.files"
+        files = (IndexFile(IndexKind.PATHS, more, None, False, own),) if jail.exists(more) else ()
+        return IndexCopy(
+            path, seen.size, packages, made_at(seal), moment_of(seen.modified // 10**9), None, seal,
+            matches, tuple(remarks), listed, files, own,
+        )  # fmt: skip
+
+    @staticmethod
+    def _count(jail: Jail, path: str) -> int:
+        stream = PieceStream(unpacked_pieces(jail, path))
+        return sum(info.name.endswith("/desc") for info, _ in tar_members(stream))
+
+    def _seal(self, jail: Jail, path: str, size: int) -> Seal:
+        signature = jail.read_or_none(f"{path}.sig", SIGNATURE_LIMIT)
+        if signature is None:
+            return Seal(SealVerdict.NONE, reason="there is no signature beside it")
+        return judge_pieces(lambda: jail.pieces(path), size, signature, self._judging, self._now)
+
+    @cached_property
+    def _judging(self) -> list[Key]:
+        """The keys that indexes are judged with: the auditor's own, or else those of the ring."""
+        if self._keys.own is not None:
+            return self._keys.own
+        return [one.key for one in self._held if one.everything]
+
+    # -- keys ------------------------------------------------------------------------------
+
+    def held_keys(self) -> Sequence[HeldKey]:
+        return self._held
+
+    @cached_property
+    def _held(self) -> list[HeldKey]:
+        """Every key of the ring, in both of its forms, and of the files that it is filled from."""
+        names = tuple(
+            dict.fromkeys(one.section for one in self._settings if one.section not in ("", OPTIONS))
+        )
+        how = "in the system's key ring: trusted for packages and indexes of every repository"
+        found = [HeldKey(key, how, names, True) for key in self._ring()]
+        told = {one.key.fingerprint for one in found}
+        for name in names_in(self._jail, places.KEYRINGS, self._report):
+            if name.endswith(".gpg"):
+                for key in self._keys.held(f"{places.KEYRINGS}/{name}"):
+                    # What fills the ring is not yet in it.
+                    why = (
+                        "fills the key ring"
+                        if key.fingerprint in told
+                        else "lies there; not in the ring"
+                    )
+                    found.append(HeldKey(key, why, archives=False))
+        return found
+
+    def _ring(self) -> list[Key]:
+        found = list(self._keys.held(places.KEYS))
+        try:
+            data = self._jail.read_or_none(places.KEY_BOX, BOX_LIMIT)
+        except AccessError as error:
+            self._report(Gap(places.KEY_BOX, error.what))
+            return found
+        if data is None:
+            return found
+        if not is_key_box(data):
+            self._report(Gap(places.KEY_BOX, "it is no key box"))
+            return found
+        for block in keys_in(data):
+            try:
+                found += read_keys(block, places.KEY_BOX)
+            except ValueError as error:
+                self._report(Gap(places.KEY_BOX, str(error)))
+        return found
+
+
+def _folder_name(name: str, addresses: Sequence[str]) -> str:
+    """What the folder of the copies that we fetched is called."""
+    address = addresses[0] if addresses else ""
+    return f"{name}-{hashlib.sha256(address.encode('utf-8', 'surrogateescape')).hexdigest()[:16]}"
+
+
+def _database_required(own: Sequence[str], general: Sequence[str]) -> bool | None:
+    """Whether an index must be signed; None where it need not be, but a signature counts.
+
+    The words of the repository go behind those of the options; the last that speaks of it counts.
+    """
+    found: bool | None = None
+    for word in (*general, *own):
+        match word.removeprefix("Database"):
+            case "Required":
+                found = True
+            case "Optional":
+                found = None
+            case "Never":
+                found = False
+    return found
+
+
+def _ordinal(number: int) -> str:
+    return {1: "first", 2: "second", 3: "third"}.get(number, f"{number}th")

@@ -1,0 +1,66 @@
+"""Which version a system would take that goes by the order of its repositories.
+
+Of the repositories that offer a name, the lowest number wins, even with an older version; then the newest
+version. Nothing goes back of itself. Several families have this rule, each with numbers of its own.
+"""
+
+from collections.abc import Callable, Sequence
+from functools import cmp_to_key
+
+from filigree.model.choices import Choice, Offering
+from filigree.model.package import Package
+
+Compare = Callable[[str, str], int]
+
+
+def choices_by_number(
+    installed: Sequence[Package], offered: Sequence[Offering], compare: Compare, usual: int
+) -> list[Choice]:
+    """All versions of one name for one kind of machine, the newest first; `usual` where none is given."""
+    key = cmp_to_key(compare)
+
+    def number(one: Offering) -> int:
+        return usual if one.repository.priority is None else one.repository.priority
+
+    here = {package.version for package in installed}
+    newest = max(here, key=key, default=None)
+    versions: dict[str, list[Offering]] = {version: [] for version in here}
+    for one in offered:
+        versions.setdefault(one.package.version, []).append(one)
+    allowed = [one for one in offered if one.barred is None]
+    best = min((number(one) for one in allowed), default=usual)
+    reached = [one.package.version for one in allowed if number(one) == best]
+    top = max(reached, key=key, default=None)
+    if top is not None and newest is not None and compare(top, newest) <= 0:
+        top = newest
+    taken = top if top is not None else newest
+
+    def verdict(version: str, offers: Sequence[Offering]) -> str:
+        installed_too = version in here
+        if version == taken:
+            return "it stays" if installed_too else "it would be taken"
+        barred = [one.barred for one in offers if one.barred is not None]
+        if offers and len(barred) == len(offers):
+            return f"never taken: {barred[0]}"
+        if newest is not None and compare(version, newest) < 0:
+            return "older than what is installed"
+        if installed_too:
+            return "it is installed"
+        if all(number(one) > best for one in offers if one.barred is None):
+            return "a repository of a better priority offers another"
+        return "a newer one is offered"
+
+    found = []
+    for version in sorted(versions, key=key, reverse=True):
+        offers = versions[version]
+        first = min(offers, key=number, default=None)
+        package = first.package if first else next(p for p in installed if p.version == version)
+        found.append(
+            Choice(
+                version, package.architecture, version in here, tuple(offers),
+                number(first) if first else None,
+                first.repository.facts.get("priority_from", "") if first else "it is installed",
+                version == taken, verdict(version, offers),
+            )
+        )  # fmt: skip
+    return found
