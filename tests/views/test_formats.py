@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 
 from filigree.demo.offering import write_repositories
+from filigree.demo.plover import repository
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.files import Role
 from filigree.model.needs import Relation
@@ -108,16 +109,18 @@ SCHEMA = {
 }
 
 
-@pytest.fixture(scope="module", params=["heron", "curlew", "archives", "offered"])
+@pytest.fixture(scope="module", params=["heron", "curlew", "plover", "archives", "offered"])
 def answers(
     request: pytest.FixtureRequest,
     heron: Path,
     curlew: Path,
+    plover: Path,
     archives: dict[str, Path],
     tmp_path_factory: pytest.TempPathFactory,
 ) -> Iterator[dict[str, Answer[Any]]]:
     """Every question's answer, by station; of the archives what can be asked of them."""
-    with open_system(str(heron if request.param == "heron" else curlew)) as system:
+    roots = {"heron": heron, "plover": plover}
+    with open_system(str(roots.get(request.param, curlew))) as system:
         found = {question: ask(system) for question, ask in ASK.items()}
         found["refresh"] = refreshed(system, tmp_path_factory.mktemp("kept"))
         if request.param == "offered":
@@ -141,9 +144,12 @@ def answers(
 def refreshed(system: System, folder: Path) -> Answer[Any]:
     """Indexes out of a folder: no server is asked."""
     offered = write_repositories(folder / "offered")
-    address = (
-        f"{offered}/coast saltmarsh main" if system.family.name == "deb" else f"{offered}/rpm/base"
-    )
+    for path, content in repository().items():
+        (offered / path).write_bytes(content)
+    address = {
+        "deb": f"{offered}/coast saltmarsh main", "rpm": f"{offered}/rpm/base",
+        "arch": f"{offered} coast",
+    }[system.family.name]  # fmt: skip
     chosen = Chosen(cache=str(folder / "cache"), addresses=(address,))
     return refresh(system, chosen=chosen, added_only=True)
 

@@ -77,10 +77,11 @@ class ArchRepositories:
             )  # fmt: skip
 
     def _read_all(self) -> Iterator[Repository]:
-        heads = [one for one in self._settings if not one.name and one.section != OPTIONS]
-        seen: dict[str, str] = {}
-        for number, head in enumerate({one.section: one for one in reversed(heads)}.values(), 1):
-            seen.setdefault(head.section, head.file)
+        heads: dict[str, Setting] = {}
+        for one in self._settings:
+            if not one.name and one.section != OPTIONS:
+                heads.setdefault(one.section, one)
+        for number, head in enumerate(heads.values(), 1):
             yield self._repository(head, number)
 
     def _repository(self, head: Setting, number: int) -> Repository:
