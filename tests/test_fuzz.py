@@ -1,6 +1,7 @@
 """Mutated databases: whatever is done to the bytes, every question ends with an answer or an error."""
 
 import contextlib
+import gzip
 import shutil
 import time
 from collections.abc import Callable
@@ -27,6 +28,7 @@ from filigree.formats.openpgp import judge_detached
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm_header import HeaderError, read_header
 from filigree.model.errors import FiligreeError
+from filigree.questions.behind import behind
 from filigree.questions.census import census
 from filigree.questions.contents import contents
 from filigree.questions.dossier import dossier
@@ -35,7 +37,7 @@ from filigree.questions.needs import needed_by, needs
 from filigree.questions.owner import owner
 from filigree.questions.provenance import provenance
 from filigree.questions.repos import repos
-from filigree.questions.strays import strays
+from filigree.questions.scopes import Scope
 from filigree.questions.survey import survey
 from filigree.questions.verify import verify
 from filigree.system import System, open_system
@@ -70,7 +72,19 @@ ASK_OTHER = (
     lambda s: owner(s, ["/usr/bin/tidegauge", "/usr/*/tide*"]),
     lambda s: needs(s, ["chartroom"], None), lambda s: needed_by(s, ["libbrine2"], None),
     lambda s: verify(s, ["tidegauge", "ropewalk"], workers=1), repos, keys,
-    lambda s: provenance(s, ["lockgate"]), strays,
+    lambda s: provenance(s, ["lockgate"]),
+)  # fmt: skip
+_LOCAL = "var/lib/pacman/local/tidegauge-1:2.1-3"
+THIRD_FILES = (
+    f"{_LOCAL}/desc", f"{_LOCAL}/files", f"{_LOCAL}/mtree", "etc/pacman.conf",
+    "var/lib/pacman/sync/coast.db", "var/lib/pacman/sync/coast.files", "var/lib/pacman/sync/coast.db.sig",
+    "etc/pacman.d/gnupg/pubring.gpg",
+)  # fmt: skip
+ASK_THIRD = (
+    survey, census, lambda s: dossier(s, ["tide*"], full=True), lambda s: contents(s, ["tidegauge"]),
+    lambda s: owner(s, ["/usr/bin/tidegauge", "kittiwake"], scope=Scope.ANY),
+    lambda s: needs(s, ["tidegauge"], None), lambda s: verify(s, ["tidegauge"], workers=1), repos, keys,
+    behind, lambda s: provenance(s, ["tidegauge"]),
 )  # fmt: skip
 EDITS = st.lists(
     st.tuples(st.floats(0, 1), st.integers(0, 30), st.binary(max_size=12) | st.sampled_from(
@@ -113,6 +127,29 @@ def test_every_question_ends_on_the_other_family(
         ask_all(other_station, ASK_OTHER)
     finally:
         shutil.copyfile(curlew / name, other_station / name)
+
+
+@pytest.fixture(scope="module")
+def third_station(plover: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("fuzz") / "plover"
+    shutil.copytree(plover, folder, symlinks=True)
+    return folder
+
+
+@given(name=st.sampled_from(THIRD_FILES), edits=EDITS)
+def test_every_question_ends_on_the_third_family(
+    third_station: Path, plover: Path, name: str, edits: list[tuple[float, int, bytes]]
+) -> None:
+    data = (plover / name).read_bytes()
+    packed = data[:2] == b"\x1f\x8b" and len(edits) % 2
+    changed = (
+        gzip.compress(mutated(gzip.decompress(data), edits), 1) if packed else mutated(data, edits)
+    )
+    (third_station / name).write_bytes(changed)
+    try:
+        ask_all(third_station, ASK_THIRD)
+    finally:
+        shutil.copyfile(plover / name, third_station / name)
 
 
 @given(

@@ -9,6 +9,8 @@ import pytest
 
 from filigree.demo.curlew import build_curlew
 from filigree.demo.heron import build_heron
+from filigree.demo.plover import build_plover
+from filigree.demo.repository import public_key
 from tests.conftest import Run
 
 COMMANDS = (
@@ -43,11 +45,14 @@ def state(root: Path) -> dict[str, tuple[object, ...]]:
     return found
 
 
-@pytest.mark.parametrize("station", ["heron", "curlew"])
+BUILDERS = {"heron": build_heron, "curlew": build_curlew, "plover": build_plover}
+
+
+@pytest.mark.parametrize("station", BUILDERS)
 def test_no_command_leaves_a_trace(tmp_path: Path, call: Run, station: str) -> None:
-    root = (build_heron if station == "heron" else build_curlew)(tmp_path / station)
+    root = BUILDERS[station](tmp_path / station)
     keys = tmp_path / "keys.asc"
-    keys.write_bytes(next(root.rglob("coast.asc")).read_bytes())
+    keys.write_bytes(public_key())
     before = state(root)
     for command in COMMANDS:
         words = command.format(keys=keys).split()

@@ -534,6 +534,16 @@ def test_an_index_that_may_not_be_believed(own_plover: Path, harm: str) -> None:
     assert bool(answer.gaps) == (verdict is SealVerdict.BAD)
 
 
+def test_an_index_of_paths_has_a_seal_of_its_own(own_plover: Path) -> None:
+    with open_system(str(own_plover)) as system:
+        assert owner(system, ["kittiwake"], scope=Scope.ANY).records[0].owners
+    path = own_plover / f"{places.SYNC[1:]}/coast.files"
+    path.write_bytes(path.read_bytes() + b"\0")
+    with open_system(str(own_plover)) as system:
+        answer = owner(system, ["kittiwake"], scope=Scope.ANY)
+    assert any("its seal is bad" in gap.why for gap in answer.gaps)
+
+
 @pytest.mark.parametrize(
     ("general", "own", "required"),
     [

@@ -180,6 +180,16 @@ class ArchRepositories:
             return Seal(SealVerdict.NONE, reason="there is no signature beside it")
         return judge_pieces(lambda: jail.pieces(path), size, signature, self._judging, self._now)
 
+    def refused(self, jail: Jail, path: str) -> str | None:
+        """Why an index beside the list of packages is not to be used; None where it may be."""
+        try:
+            seal = self._seal(jail, path, jail.observe(jail.real_path(path)).size)
+        except AccessError as error:
+            return error.what
+        if seal.verdict is SealVerdict.BAD:
+            return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
+        return None
+
     @cached_property
     def _judging(self) -> list[Key]:
         """The keys that indexes are judged with: the auditor's own, or else those of the ring."""

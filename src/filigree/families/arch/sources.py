@@ -38,6 +38,15 @@ class ArchSources(IndexReader):
 
     def __init__(self, jail: Jail, report: Report, configured: ArchRepositories, own: Own) -> None:
         super().__init__(jail, report, configured, own)
+        self._configured = configured
+
+    def digest_of(self, file: IndexFile) -> str | None:
+        """The digest of a copy; None, and a gap, where its own seal is bad, or it cannot be read."""
+        why = self._configured.refused(self._jail_of(file), file.path)
+        if why is not None:
+            self._report(Gap(file.path, why))
+            return None
+        return super().digest_of(file)
 
     # -- what indexes tell -----------------------------------------------------------------
 
