@@ -214,11 +214,13 @@ class Jail:
             raise AccessError(Obstacle.CHANGED, path)
         return f"{algorithm}:{digest.hexdigest()}"
 
-    def holds(self, path: str, digest: str, limit: int, form: "Form | None" = None) -> int:
+    def holds(
+        self, path: str, digest: str, limit: int, form: "Form | None" = None, powerless: bool = True
+    ) -> int:
         """How many bytes a regular file with that digest has; -1 where anything is not just so.
 
         So it is where the file has more than `limit` bytes: it is not read then. With a `form`, the
-        file must have that form as well, and no capabilities.
+        file must have that form as well, and, where it is to be `powerless`, no capabilities.
 
         Made to be asked of every file of a system: what it does not confirm, for whatever reason,
         is to be looked at again with `observe`. No second look at the file is needed here, for
@@ -245,7 +247,7 @@ class Jail:
             quiet = self._quiet_owner
             flags = _READ_QUIETLY if quiet in (0, seen.st_uid) else _READ
             handle = _open(raw, flags, dir_fd=above)
-            if form is not None and ATTRIBUTE in _attributes(handle):
+            if form is not None and powerless and ATTRIBUTE in _attributes(handle):
                 return -1
             if size < CHUNK:
                 data = _read(handle, size + 1)

@@ -16,7 +16,7 @@ def read_blocks(data: bytes) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
     values: list[str] | None = None
     for line in text_of(data).split("\n"):
-        match = _FIELD.fullmatch(line)
+        match = _FIELD.fullmatch(line) if line.startswith("%") else None
         if match:
             values = found.setdefault(match[1], [])
         elif not line:

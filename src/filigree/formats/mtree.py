@@ -9,6 +9,7 @@ backslash and three octal digits, or one of the letters of vis(3). A line may go
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import NamedTuple
 
 from filigree.formats.damage import Damage
@@ -24,11 +25,10 @@ _KINDS = {
     "file": Kind.FILE, "dir": Kind.DIRECTORY, "link": Kind.LINK, "fifo": Kind.PIPE,
     "socket": Kind.SOCKET, "char": Kind.CHARACTER_DEVICE, "block": Kind.BLOCK_DEVICE,
 }  # fmt: skip
-_DIGESTS = (
-    ("sha512digest", "sha512"), ("sha512", "sha512"), ("sha384digest", "sha384"), ("sha384", "sha384"),
-    ("sha256digest", "sha256"), ("sha256", "sha256"), ("sha1digest", "sha1"), ("sha1", "sha1"),
-    ("md5digest", "md5"), ("md5", "md5"),
-)  # fmt: skip
+_STRONGEST = ("sha512", "sha384", "sha256", "sha1", "md5")
+_ALGORITHMS = {
+    **{name: name for name in _STRONGEST}, **{f"{name}digest": name for name in _STRONGEST},
+}  # fmt: skip
 _LENGTHS = {"md5": 32, "sha1": 40, "sha256": 64, "sha384": 96, "sha512": 128}
 
 
@@ -60,29 +60,31 @@ def read_listing(data: bytes) -> Iterator[Listed | Damage]:
             at += 1
             line = line[:-1] + lines[at]
         at += 1
-        words = line.split()
-        if not words or words[0].startswith(b"#"):
+        words = line.decode("utf-8", "surrogateescape").split()
+        if not words or words[0].startswith("#"):
             continue
         if number > LINES_LIMIT:
             yield Damage(number, f"more than {LINES_LIMIT:,} lines")
             return
-        settings = dict(_setting(word) for word in words[1:])
-        if words[0] == b"/set":
-            defaults.update(settings)
-        elif words[0] == b"/unset":
-            for name in settings:
+        first = words[0]
+        if first == "/set":
+            defaults.update(map(_setting, words[1:]))
+        elif first == "/unset":
+            for name, _ in map(_setting, words[1:]):
                 defaults.pop(name, None)
         else:
-            yield _entry(words[0], {**defaults, **settings}, number)
+            told = defaults.copy()
+            told.update(map(_setting, words[1:]))
+            yield _entry(first, told, number)
 
 
-def _setting(word: bytes) -> tuple[str, str]:
-    name, _, value = word.partition(b"=")
-    return name.decode("ascii", "replace"), value.decode("utf-8", "surrogateescape")
+def _setting(word: str) -> tuple[str, str]:
+    name, _, value = word.partition("=")
+    return name, value
 
 
-def _entry(word: bytes, told: dict[str, str], number: int) -> Listed | Damage:
-    path = unescaped(word)
+def _entry(word: str, told: dict[str, str], number: int) -> Listed | Damage:
+    path = unescaped(word) if "\\" in word else word
     if path == ".":
         path = "/"
     elif path.startswith("./"):
@@ -92,38 +94,46 @@ def _entry(word: bytes, told: dict[str, str], number: int) -> Listed | Damage:
     kind = told.get("type")
     if kind is not None and kind not in _KINDS:
         return Damage(number, f"a kind of file that is not known: {kind[:40]}")
-    target = told.get("link")
+    get = told.get
+    target = get("link")
     return Listed(
-        path.rstrip("/") or "/", _KINDS.get(kind or ""), _number(told.get("size")),
-        _number(told.get("mode"), 8), _number(told.get("uid")), _number(told.get("gid")),
-        _number((told.get("time") or "").partition(".")[0] or None),
-        None if target is None else unescaped(target.encode("utf-8", "surrogateescape")),
-        _digests(told),
+        path.rstrip("/") or "/", _KINDS.get(kind or ""), _number(get("size")), _mode(get("mode")),
+        _number(get("uid")), _number(get("gid")), _number((get("time") or "").partition(".")[0]),
+        unescaped(target) if target is not None and "\\" in target else target, _digests(told),
     )  # fmt: skip
 
 
 def _digests(told: dict[str, str]) -> tuple[str, ...]:
     found: dict[str, str] = {}
-    for name, algorithm in _DIGESTS:
-        value = told.get(name, "").lower()
+    for name in told.keys() & _ALGORITHMS.keys():
+        algorithm, value = _ALGORITHMS[name], told[name].lower()
         if len(value) == _LENGTHS[algorithm]:
-            found.setdefault(algorithm, f"{algorithm}:{value}")
-    return tuple(found.values())
+            found[algorithm] = f"{algorithm}:{value}"
+    if len(found) < 2:
+        return tuple(found.values())
+    return tuple(found[algorithm] for algorithm in _STRONGEST if algorithm in found)
 
 
-def _number(text: str | None, base: int = 10) -> int | None:
-    if text is None or not text.isascii() or not text.isdigit() or len(text) > 18:
+def _number(text: str | None) -> int | None:
+    if not text or not text.isascii() or not text.isdigit() or len(text) > 18:
+        return None
+    return int(text)
+
+
+@lru_cache(maxsize=256)
+def _mode(text: str | None) -> int | None:
+    if _number(text) is None:
         return None
     try:
-        return int(text, base)
+        return int(text or "", 8)
     except ValueError:
         return None
 
 
-def unescaped(word: bytes) -> str:
+def unescaped(word: str) -> str:
     """A path as it is, out of the way in which it is written.
 
-    >>> unescaped(rb"./a\\040b")
+    >>> unescaped(r"./a\\040b")
     './a b'
     """
 
@@ -133,4 +143,5 @@ def unescaped(word: bytes) -> str:
             return bytes([int(sign, 8) & 0xFF])
         return _LETTERS.get(sign, match[0])
 
-    return _ESCAPE.sub(one, word).decode("utf-8", "surrogateescape")
+    data = _ESCAPE.sub(one, word.encode("utf-8", "surrogateescape"))
+    return data.decode("utf-8", "surrogateescape")

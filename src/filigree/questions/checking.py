@@ -80,7 +80,8 @@ class Run:
                 and (record.digest_is_all or (form := form_of(self._system, record)))
                 and record.moot is None
             ):
-                size = holds(record.location, record.digest, limit, form)
+                powerless = record.capabilities is not None
+                size = holds(record.location, record.digest, limit, form, powerless)
                 if size >= 0:
                     intact += 1
                     read += size

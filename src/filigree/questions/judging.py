@@ -80,7 +80,7 @@ def form_of(system: System, record: FileRecord) -> Form | None:
     None where the record does not say all of it, or a look alone cannot tell.
     """
     size, mode, modified = record.size, record.mode, record.modified
-    if size is None or mode is None or modified is None or record.capabilities != "":
+    if size is None or mode is None or modified is None or record.capabilities:
         return None
     uid = system.owner_number(record.owner) if record.owner else None
     gid = system.group_number(record.group) if record.group else None

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 
 LISTING_LIMIT = 256 << 20
 _FIELDS_LIMIT = 16 << 20
+_BYTES_A_PATH = 45
 _NO_PATHS = PathListing()
 
 
@@ -46,7 +47,7 @@ class ArchDatabase:
         self._folders: dict[int, str] = {}
         self._settings = read_settings(jail, report) if jail.exists(places.SETTINGS) else []
         self._packages = self._read_packages()
-        self._fields = lru_cache(maxsize=64)(self._read_fields)
+        self._paths = lru_cache(maxsize=4)(self._read_paths)
 
     # -- packages --------------------------------------------------------------------------
 
@@ -104,19 +105,20 @@ class ArchDatabase:
     def _matches(self, setting: str, name: str) -> bool:
         return any(fnmatch.fnmatchcase(name, one) for one in words_of(self._settings, setting))
 
-    def _read_fields(self, package: Package) -> dict[str, list[str]]:
-        """Everything of a package that is in blocks, read again from its folder."""
-        folder = self._folders[id(package)]
-        found: dict[str, list[str]] = {}
-        for name in ("desc", "files"):
-            path = f"{folder}/{name}"
-            found.update(read_blocks(read_or_report(self._jail, path, self._report, LISTING_LIMIT)))
-        return found
+    @staticmethod
+    def _fields(package: Package) -> dict[str, list[str]]:
+        """The fields of a package's description."""
+        return {name: text.split("\n") for name, text in package.fields.items()}
+
+    def _read_paths(self, package: Package) -> dict[str, list[str]]:
+        """The paths of a package, and which of them are configuration."""
+        path = f"{self._folders[id(package)]}/files"
+        return read_blocks(read_or_report(self._jail, path, self._report, LISTING_LIMIT))
 
     # -- files -----------------------------------------------------------------------------
 
     def listing(self, package: Package) -> PathListing:
-        paths = self._fields(package).get("FILES")
+        paths = self._paths(package).get("FILES")
         return PathListing([f"/{path.strip('/')}" for path in paths]) if paths else _NO_PATHS
 
     def listings(self) -> Iterator[tuple[Package, PathListing]]:
@@ -124,28 +126,35 @@ class ArchDatabase:
             yield package, self.listing(package)
 
     def path_count(self, package: Package) -> int:
-        return len(self._fields(package).get("FILES", ())) + 1
+        try:
+            size = self._jail.observe(f"{self._folders[id(package)]}/files").size
+        except AccessError:
+            return 1
+        return size // _BYTES_A_PATH + 1
 
     def report_unclaimed(self) -> None:
         """Every path is in the folder of its package: there is nothing unclaimed."""
 
     def files(self, package: Package) -> list[FileRecord]:
-        fields = self._fields(package)
+        told = self._paths(package)
         listed = self._listed(package)
-        paths = fields.get("FILES", ())
-        found = described.records_of(paths, listed, described.settings_of(fields))
-        return [self._with_policy(record) for record in found]
+        found = described.records_of(told.get("FILES", ()), listed, described.settings_of(told))
+        return [self._with_policy(record) for record in found] if self._left_out else list(found)
 
     def _with_policy(self, record: FileRecord) -> FileRecord:
         """A record, with what the system's own settings leave out."""
         path = record.path[1:]
         left = False
-        for pattern in words_of(self._settings, "NoExtract"):
+        for pattern in self._left_out:
             # The last pattern that fits counts; one with an exclamation mark takes back.
             bare = pattern.removeprefix("!")
             if fnmatch.fnmatchcase(path, bare.lstrip("/")):
                 left = not pattern.startswith("!")
         return record._replace(excuse="left out by the system's own settings") if left else record
+
+    @cached_property
+    def _left_out(self) -> list[str]:
+        return words_of(self._settings, "NoExtract")
 
     def _listed(self, package: Package) -> dict[str, Listed]:
         """What the listing that came with a package says, by path."""
