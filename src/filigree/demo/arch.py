@@ -3,7 +3,6 @@
 import base64
 import gzip
 import hashlib
-import io
 import os
 import re
 import tarfile
@@ -12,6 +11,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import lru_cache
 
+from filigree.demo.deb import tar
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, Good
 from filigree.demo.repository import detached
@@ -211,20 +211,7 @@ def archive(one: Kept, packer: str = "zstd") -> bytes:
 
 
 def _tar(goods: Iterable[Good]) -> bytes:
-    out = io.BytesIO()
-    with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as file:
-        for good in goods:
-            info = tarfile.TarInfo(good.path)
-            info.mode, info.mtime = good.mode, int(BUILT.timestamp())
-            info.uname = info.gname = "root"
-            if good.target is not None:
-                info.type, info.linkname, info.mode = tarfile.SYMTYPE, good.target, 0o777
-            elif good.content is None:
-                info.type = tarfile.DIRTYPE
-            else:
-                info.size = len(good.content)
-            file.addfile(info, io.BytesIO(good.content or b""))
-    return out.getvalue()
+    return tar(goods, tarfile.PAX_FORMAT)
 
 
 # -- indexes --------------------------------------------------------------------------------

@@ -172,10 +172,10 @@ def archive(one: Installed, packer: str = "xz", extra: Iterable[Good] = ()) -> b
     return ar(parts)
 
 
-def tar(goods: Iterable[Good]) -> bytes:
+def tar(goods: Iterable[Good], form: int = tarfile.GNU_FORMAT) -> bytes:
     """A payload of goods, their paths as they are."""
     out = io.BytesIO()
-    with tarfile.open(fileobj=out, mode="w", format=tarfile.GNU_FORMAT) as file:
+    with tarfile.open(fileobj=out, mode="w", format=form) as file:
         for good in goods:
             info = tarfile.TarInfo(good.path)
             info.mode, info.mtime = good.mode, int(BUILT.timestamp())

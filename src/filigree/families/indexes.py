@@ -1,10 +1,11 @@
 """What every family asks of the copies of indexes: their bytes, digests, and keys of their seals."""
 
 import hashlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import Protocol
 
+from filigree.access.fetching import FetchError
 from filigree.access.jail import Jail
 from filigree.families.protocol import Fetch, HeldKey, Own, Report
 from filigree.formats.keys import Key, read_keys
@@ -89,6 +90,25 @@ def digest_of_file(path: str, algorithm: str) -> str:
     """The digest of a file of the auditor's own."""
     with open(path, "rb") as file:
         return f"{algorithm}:{hashlib.file_digest(file, algorithm).hexdigest()}"
+
+
+def from_the_first(bases: Iterable[str], ask: Callable[[str], Refreshed], whose: str) -> Refreshed:
+    """What the first server brings that can be reached; those that were passed over are told.
+
+    Raises FetchError where none can be.
+    """
+    failures: list[FetchError] = []
+    for base in bases:
+        try:
+            found = ask(base)
+        except FetchError as error:
+            failures.append(error)
+            continue
+        passed = [f"{error.where} was passed over: {error.what}" for error in failures]
+        return found._replace(remarks=(*passed, *found.remarks))
+    if failures:
+        raise failures[0]
+    raise FetchError("it has no address", whose)
 
 
 def mixture(got: str, seen: Iterable[tuple[str | None, datetime | None]]) -> str | None:

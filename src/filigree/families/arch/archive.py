@@ -8,10 +8,10 @@ from functools import cached_property
 
 from filigree.families.arch import described
 from filigree.families.arch.database import LISTING_LIMIT, needs_told, read_packed_listing
-from filigree.families.listing import PathListing
 from filigree.families.payload import Broken, records
+from filigree.families.payload_archive import PayloadArchive
 from filigree.families.protocol import Report
-from filigree.families.seals import beside_seal, digest_of_part, weighed
+from filigree.families.seals import beside_seal, weighed
 from filigree.formats.damage import text_of
 from filigree.formats.field_blocks import read_pairs
 from filigree.formats.keys import Key
@@ -26,7 +26,7 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, FileRecord, Kind, Role
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script, State
-from filigree.model.seals import Check, Seal
+from filigree.model.seals import Seal
 
 _INFO, _LISTING, _SCRIPT = ".PKGINFO", ".MTREE", ".INSTALL"
 _OWN = (_INFO, _LISTING, _SCRIPT, ".BUILDINFO", ".CHANGELOG")
@@ -45,15 +45,13 @@ _FIELDS = {
 }  # fmt: skip
 
 
-class ArchArchive:
+class ArchArchive(PayloadArchive):
     """One archive. What describes the package is read at once, the payload when it is asked for."""
 
     aspects = frozenset(Aspect) - {Aspect.CAPABILITIES, Aspect.RECORD}
 
     def __init__(self, source: Bytes, path: str, report: Report) -> None:
-        self._source = source
-        self._path = path
-        self._report = report
+        super().__init__(source, path, report)
         self._own = self._read_own()
         told = read_pairs(self._own.get(_INFO, b""))
         self._fields = {_FIELDS.get(name, name): values for name, values in told.items()}
@@ -99,31 +97,15 @@ class ArchArchive:
 
     # -- seals -----------------------------------------------------------------------------
 
-    def digest(self, algorithm: str) -> str:
-        return digest_of_part(self._source, 0, algorithm)
-
     def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
         """By what lies beside it: within it there is no signature."""
         seals = [] if beside is None else [beside_seal(self._source, beside, keys, now)]
         return weighed(seals, ())
 
-    def checks(self) -> list[Check]:
-        """What is in it is compared file by file; of the whole it says nothing itself."""
-        return []
-
     # -- files -----------------------------------------------------------------------------
-
-    def listing(self, package: Package) -> PathListing:  # noqa: ARG002
-        return PathListing([record.path for record in self._paths])
-
-    def files(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
-        return self._files
 
     def expected(self) -> list[FileRecord]:
         return self._files
-
-    def configuration(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
-        return [record for record in self._paths if record.config]
 
     @cached_property
     def _listed(self) -> dict[str, Listed]:

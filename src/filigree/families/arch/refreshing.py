@@ -5,7 +5,7 @@ from datetime import datetime
 from pathlib import Path
 
 from filigree.access.fetching import FetchError
-from filigree.families.indexes import older_than
+from filigree.families.indexes import from_the_first, older_than
 from filigree.families.protocol import Fetch
 from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_pieces
@@ -26,18 +26,11 @@ def refresh(
     `folder` is where it is kept among the copies, `seen` when the copies were made that are known. Raises
     FetchError where no server can be reached.
     """
-    failures: list[FetchError] = []
-    for base in repository.addresses:
-        try:
-            found = _from(base.rstrip("/"), repository, folder, fetch, keys, seen, now, paths)
-        except FetchError as error:
-            failures.append(error)
-            continue
-        passed = [f"{error.where} was passed over: {error.what}" for error in failures]
-        return found._replace(remarks=(*passed, *found.remarks))
-    if failures:
-        raise failures[0]
-    raise FetchError("it has no server", repository.identity)
+    return from_the_first(
+        repository.addresses,
+        lambda base: _from(base.rstrip("/"), repository, folder, fetch, keys, seen, now, paths),
+        repository.identity,
+    )
 
 
 def _from(

@@ -8,10 +8,10 @@ from functools import cached_property
 from urllib.parse import unquote
 
 from filigree.families.deb.stanza import NotAPackage, capabilities_told, needs_told, package_of
-from filigree.families.listing import PathListing
 from filigree.families.payload import Broken, records
+from filigree.families.payload_archive import PayloadArchive
 from filigree.families.protocol import Report
-from filigree.families.seals import beside_seal, digest_of_part, part_of, weighed
+from filigree.families.seals import beside_seal, part_of, weighed
 from filigree.formats.ar import MAGIC, ArMember, read_members
 from filigree.formats.damage import Damage
 from filigree.formats.digest_list import read_digest_list
@@ -29,7 +29,7 @@ from filigree.model.errors import DatabaseError
 from filigree.model.files import Aspect, FileRecord, Role
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script, State
-from filigree.model.seals import Check, Seal
+from filigree.model.seals import Seal
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _NAME = re.compile(r"(?P<name>[^_/]+)_(?P<version>[^_/]+)_(?P<machine>[^_/]+)\.u?deb")
@@ -39,15 +39,13 @@ _SEAL = "_gpg"
 _SEAL_LIMIT = 1 << 20
 
 
-class DebArchive:
+class DebArchive(PayloadArchive):
     """One archive. The control part is read at once, the data part when it is asked for."""
 
     aspects = frozenset(Aspect) - {Aspect.CAPABILITIES, Aspect.RECORD}
 
     def __init__(self, source: Bytes, path: str, report: Report) -> None:
-        self._source = source
-        self._path = path
-        self._report = report
+        super().__init__(source, path, report)
         self._order: list[ArMember] = []
         self._members = self._read_members()
         self._control = self._read_control()
@@ -114,9 +112,6 @@ class DebArchive:
 
     # -- seals -----------------------------------------------------------------------------
 
-    def digest(self, algorithm: str) -> str:
-        return digest_of_part(self._source, 0, algorithm)
-
     def expected(self) -> list[FileRecord]:
         # Settings are on record by that algorithm, though the list leaves them out.
         return self._compared(frozenset(self._settings()))
@@ -137,20 +132,7 @@ class DebArchive:
             seals.append(beside_seal(self._source, beside, keys, now))
         return weighed(seals, ())
 
-    def checks(self) -> list[Check]:
-        """What is in it is compared file by file; of the whole it says nothing itself."""
-        return []
-
     # -- files -----------------------------------------------------------------------------
-
-    def listing(self, package: Package) -> PathListing:  # noqa: ARG002
-        return PathListing([record.path for record in self._paths])
-
-    def files(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
-        return self._files
-
-    def configuration(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
-        return [record for record in self._paths if record.config]
 
     @cached_property
     def _paths(self) -> list[FileRecord]:

@@ -5,7 +5,7 @@ from datetime import datetime
 from pathlib import Path
 
 from filigree.access.fetching import FetchError
-from filigree.families.indexes import mixture, older_than
+from filigree.families.indexes import from_the_first, mixture, older_than
 from filigree.families.protocol import Fetch
 from filigree.formats.keys import Key
 from filigree.formats.metalink import read_metalink
@@ -35,18 +35,11 @@ def refresh(
     `folder` is where they are kept among the copies. Raises FetchError where none can be reached.
     """
     bases, digest = _mirrors(values, fetch)
-    failures: list[FetchError] = []
-    for base in bases:
-        try:
-            found = _from(base, digest, values, folder, fetch, keys, seen, now, paths)
-        except FetchError as error:
-            failures.append(error)
-            continue
-        passed = [f"{error.where} was passed over: {error.what}" for error in failures]
-        return found._replace(remarks=(*passed, *found.remarks))
-    if failures:
-        raise failures[0]
-    raise FetchError("it has no address", folder)
+    return from_the_first(
+        bases,
+        lambda base: _from(base, digest, values, folder, fetch, keys, seen, now, paths),
+        folder,
+    )
 
 
 def _mirrors(values: Mapping[str, str], fetch: Fetch) -> tuple[list[str], str | None]:
