@@ -57,6 +57,7 @@ from filigree.questions.behind import behind
 from filigree.questions.census import census
 from filigree.questions.contents import contents
 from filigree.questions.dossier import dossier
+from filigree.questions.keys import keys
 from filigree.questions.needs import needs
 from filigree.questions.owner import owner
 from filigree.questions.provenance import provenance
@@ -585,6 +586,17 @@ def test_a_key_box_that_another_program_made(own_plover: Path, tmp_path: Path) -
     shutil.copyfile(home / "pubring.kbx", own_plover / places.KEY_BOX[1:])
     (row,) = indexes(own_plover)
     assert row.seal is SealVerdict.GOOD
+
+
+def test_a_key_that_the_systems_own_list_takes_back(own_plover: Path) -> None:
+    own = read_keys(public_key(), "")[0].fingerprint.upper()
+    (own_plover / places.KEYRINGS[1:] / "coast-revoked").write_text(f"{own}\n")
+    (row,) = indexes(own_plover)
+    assert row.seal is SealVerdict.UNKNOWN_KEY
+    with open_system(str(own_plover)) as system:
+        ring = next(row for row in keys(system).records if row.file == places.KEYS)
+    assert not ring.everything
+    assert "revoked by the system's own list" in ring.how
 
 
 @given(st.binary(max_size=200))

@@ -10,8 +10,9 @@ from filigree.families.arch import places
 from filigree.families.arch.refreshing import SIGNATURE_LIMIT, made_at
 from filigree.families.arch.settings import OPTIONS, Setting, words_of
 from filigree.families.indexes import Keys, unpacked_pieces
-from filigree.families.looking import names_in
+from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
+from filigree.formats.damage import text_of
 from filigree.formats.key_box import BOX_LIMIT, is_key_box, keys_in
 from filigree.formats.keys import Key, read_keys
 from filigree.formats.members import PayloadError
@@ -24,6 +25,7 @@ from filigree.model.errors import AccessError
 from filigree.model.repositories import IndexCopy, IndexFile, IndexKind, Refreshed, Repository
 from filigree.model.seals import Seal, SealVerdict
 
+_LIST_LIMIT = 1 << 20
 _FAMILIES = {"i486": "i686", "i586": "i686"}
 
 
@@ -209,7 +211,13 @@ class ArchRepositories:
             dict.fromkeys(one.section for one in self._settings if one.section not in ("", OPTIONS))
         )
         how = "in the system's key ring: trusted for packages and indexes of every repository"
-        found = [HeldKey(key, how, names, True) for key in self._ring()]
+        gone = self._distrusted
+        found = [
+            HeldKey(key, "in the key ring, and revoked by the system's own list", archives=False)
+            if key.fingerprint in gone
+            else HeldKey(key, how, names, True)
+            for key in self._ring()
+        ]
         told = {one.key.fingerprint for one in found}
         for name in names_in(self._jail, places.KEYRINGS, self._report):
             if name.endswith(".gpg"):
@@ -222,6 +230,18 @@ class ArchRepositories:
                     )
                     found.append(HeldKey(key, why, archives=False))
         return found
+
+    @cached_property
+    def _distrusted(self) -> frozenset[str]:
+        """The fingerprints that the lists beside the files of keys take back."""
+        found = set()
+        for name in names_in(self._jail, places.KEYRINGS, self._report):
+            if name.endswith("-revoked"):
+                data = read_or_report(
+                    self._jail, f"{places.KEYRINGS}/{name}", self._report, _LIST_LIMIT
+                )
+                found |= {word.lower() for word in text_of(data).split()}
+        return frozenset(found)
 
     def _ring(self) -> list[Key]:
         found = list(self._keys.held(places.KEYS))
