@@ -173,6 +173,18 @@ def test_a_path_that_was_put_on_the_record(station: Station) -> None:
     assert row.differences[0].expected == "nothing"
 
 
+def test_of_a_path_that_an_archive_holds_twice_the_last_counts(station: Station) -> None:
+    again = Good("./usr/share/cup.txt", 0o644, b"It holds a little.\n")
+    other = replace(again, content=b"It held a little once.\n")
+    station.archive.write_bytes(deb.archive(CUP, "gzip", [other, again]))
+    assert {row.verdict for row in station.rows().values()} == {Verdict.INTACT}
+    station.archive.write_bytes(deb.archive(CUP, "gzip", [again, other]))
+    # It is not what the archive's own list says: that is a gap, and what is unpacked counts.
+    answer = station.verify()
+    assert {row.path for row in answer.records if row.verdict is not Verdict.INTACT} == {PAPER}
+    assert answer.gaps
+
+
 # -- which archives count -------------------------------------------------------------------
 
 

@@ -119,8 +119,8 @@ class Expecting:
         on_record = {_SAME.get(record.path, record.path): record for record in records}
         merged: list[FileRecord] = []
         changed: dict[str, tuple[Difference, ...]] = {}
-        for one in shipped:
-            path = _SAME.get(one.path, one.path)
+        # Of a path that an archive holds twice the last counts, as it does where it is unpacked.
+        for path, one in {_SAME.get(one.path, one.path): one for one in shipped}.items():
             record = on_record.pop(path, None)
             if record is None and whole:
                 merged.append(one._replace(path=path, location=path))

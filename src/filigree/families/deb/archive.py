@@ -146,17 +146,18 @@ class DebArchive(PayloadArchive):
     def _compared(self, also: frozenset[str]) -> list[FileRecord]:
         """The files, held against the archive's own list of digests; `also` by the list's algorithm."""
         carried = self._digests
-        found = []
+        found, left = [], set(carried)
         for record in self._read_data(
             lambda path: "md5" if path[1:] in carried or path in also else "sha256"
         ):
-            digest = carried.pop(record.path[1:], None)
+            digest = carried.get(record.path[1:])
+            left.discard(record.path[1:])
             if digest is not None and record.digest is not None and digest != record.digest:
                 told = "its content is not what the archive's own list of digests says"
                 self._report(Gap(f"{record.path} in {self._path}", told))
             found.append(record)
-        if carried and found:
-            self._report(Gap(self._path, f"{len(carried)} files with a digest are not in it"))
+        if left and found:
+            self._report(Gap(self._path, f"{len(left)} files with a digest are not in it"))
         return found
 
     @property
