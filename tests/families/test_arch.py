@@ -455,11 +455,21 @@ COMMANDS = (
 @pytest.mark.parametrize("command", COMMANDS)
 def test_every_command_answers(call: Run, plover: Path, command: str) -> None:
     done = call(*command.split(), "--root", str(plover), "--format", "json", "--no-pager")
-    assert done.returncode in (0, 1), done.stderr
+    assert done.returncode in ((3,) if command == "behind" else (0, 1)), done.stderr
     answer = json.loads(done.stdout)
     assert answer["schema"] == "filigree/1"
     assert answer["records"]
-    assert not answer["gaps"]
+    assert [gap["what"] for gap in answer["gaps"]] == (
+        ["what of it is for security"] if command == "behind" else []
+    )
+
+
+def test_what_is_for_security_is_not_told_to_be_none(plover: Path) -> None:
+    with open_system(str(plover)) as system:
+        answer = behind(system)
+    assert {row.security for row in answer.records} == {None}
+    assert answer.summary["security"] is None
+    assert answer.exit_status == 3
 
 
 # -- repositories ---------------------------------------------------------------------------

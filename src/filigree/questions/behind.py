@@ -1,7 +1,7 @@
 """What has a newer version, which of it is for security, and what is ahead of every repository."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import StrEnum
 from typing import Any
@@ -49,7 +49,8 @@ class BehindRow:
     """One installed package, and the version that the system's rules would take. Size in bytes.
 
     `candidate_name` is another name than `name` where the package was replaced. `why_security` says in
-    words why it is for security; `why` why a newer version is not simply taken.
+    words why it is for security; `why` why a newer version is not simply taken. `security` is None where
+    the family has no way to tell.
     """
 
     name: str
@@ -58,7 +59,7 @@ class BehindRow:
     candidate: str | None
     repository: str | None
     size: int | None
-    security: bool
+    security: bool | None
     advisories: list[AdvisoryRow]
     held: bool
     standing: Standing
@@ -78,13 +79,18 @@ def behind(
     offered = Available(system, chosen)
     try:
         rows = sorted(_rows(system, offered), key=lambda row: (row.name, row.architecture))
+        silent = system.family.silent_on.get("advisories")
+        if silent is not None:
+            system.report(Gap("what of it is for security", silent))
+            rows = [replace(row, security=None) for row in rows]
         _report_expired(system, offered)
         summary = _summary(system, offered, rows)
         notes = [f"no repository is called {name}" for name in offered.unknown]
         shown = [row for row in rows if row.security] if security else rows
         return Answer(
             "behind", system.system_label, shown, summary, system.gaps, notes,
-            bad_news=bool(notes) or any(row.security and row.standing.missing for row in rows),
+            bad_news=bool(notes)
+            or any(bool(row.security) and row.standing.missing for row in rows),
         )  # fmt: skip
     finally:
         offered.close()
@@ -249,7 +255,9 @@ def _summary(system: System, offered: Available, rows: Sequence[BehindRow]) -> d
     return {
         "installed": len(present),
         "not_offered": sum(p.name not in names for p in present),
-        "security": sum(row.security for row in rows),
+        "security": None
+        if "advisories" in system.family.silent_on
+        else sum(bool(row.security) for row in rows),
         **{
             standing.value.replace("-", "_"): sum(row.standing is standing for row in rows)
             for standing in Standing

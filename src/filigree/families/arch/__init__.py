@@ -20,6 +20,7 @@ class ArchFamily:
         "vendor": "this family's record names the packager alone",
         "build_host": "this family's record does not say",
         "capabilities": "this family's listing does not record the capabilities of a file",
+        "advisories": "this family's repositories do not tell what is for security",
         "record_seal": (
             "this family's records are unsigned: whoever could change a file could change its record; "
             "a signed archive would prove it"

@@ -35,10 +35,10 @@ def rows(answer: Answer[BehindRow], options: dict[str, Any]) -> Iterator[Sequenc
 
 
 _PARTS: tuple[tuple[str, Callable[[BehindRow], bool]], ...] = (
-    ("Missing for security", lambda row: row.security and row.standing is Standing.BEHIND),
+    ("Missing for security", lambda row: bool(row.security) and row.standing is Standing.BEHIND),
     (
         "Missing for security, and held or passed over by the system's own rules",
-        lambda row: row.security,
+        lambda row: bool(row.security),
     ),
     ("Behind", lambda row: row.standing in (Standing.BEHIND, Standing.REPLACED)),
     ("Held at an older version", lambda row: row.standing is Standing.HELD),
@@ -103,7 +103,9 @@ def _closing(answer: Answer[BehindRow]) -> list[str | Piece]:
     missing = summary["behind"] + summary["replaced"]
     words = f"{count_words(missing, 'package')} of {summary['installed']:,} behind"
     parts: list[str | Piece] = [Piece(words, Style.TITLE)]
-    if summary["security"]:
+    if summary["security"] is None:
+        parts += (", ", Piece("and nothing tells what is for security", Style.WARN))
+    elif summary["security"]:
         parts += (", ", Piece(f"{summary['security']:,} missing for security", Style.BAD))
     else:
         parts += (", ", Piece("none missing for security", Style.GOOD))
