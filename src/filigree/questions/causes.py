@@ -15,6 +15,7 @@ from filigree.families.looking import names_in, read_or_report
 from filigree.formats.temporary_files import Rule, read_rules
 from filigree.model.errors import AccessError
 from filigree.model.files import Kind
+from filigree.questions.ownership import source_of_bytecode
 from filigree.system import System
 
 
@@ -33,7 +34,6 @@ class Cause(StrEnum):
     SCRIPT = "script"
 
 
-_BYTECODE = re.compile(r"(.*)/__pycache__/([^/]+?)\.[a-z]+-\d+(?:\.opt-\d)?\.pyc")
 _NAMED = re.compile(r"/(?:etc|usr|lib\w*|s?bin|boot|opt|var|srv)/[\w.+@/-]*[\w+]")
 _LIMIT = 1 << 20
 
@@ -80,10 +80,7 @@ class Causes:
         return {self._system.real(link.path): link.group for link in links.values()}
 
     def _bytecode(self, entry: Entry) -> str | None:
-        match = _BYTECODE.fullmatch(entry.path)
-        if match is None:
-            return None
-        source = f"{match[1]}/{match[2]}.py"
+        source = source_of_bytecode(entry.path)
         return f"made of {source}" if source in self._owned else None
 
     def _diverted(self, entry: Entry) -> str | None:

@@ -27,6 +27,12 @@ _GLOB = re.compile(r"[*?\[]")
 _BYTECODE = re.compile(r"(.*)/__pycache__/([^/]+?)\.[a-z]+-\d+(?:\.opt-\d)?\.pyc")
 
 
+def source_of_bytecode(path: str) -> str | None:
+    """The Python source that a byte-compiled file is named after; None where the path is of none."""
+    match = _BYTECODE.fullmatch(path)
+    return f"{match[1]}/{match[2]}.py" if match else None
+
+
 class How(StrEnum):
     """How it is known that a path comes from a package."""
 
@@ -164,12 +170,10 @@ class OwnerSearch:
         keeper = self._system.database.keeper_of(path)
         if keeper is not None:
             return [Owner(keeper, How.GENERATED)]
-        source = _BYTECODE.fullmatch(path)
-        if source:
-            origin = f"{source[1]}/{source[2]}.py"
-        elif path.endswith("/__pycache__"):
+        origin = source_of_bytecode(path)
+        if origin is None and path.endswith("/__pycache__"):
             origin = path.rpartition("/")[0]
-        else:
+        if origin is None:
             return []
         return [Owner(owner.package, How.GENERATED) for owner in self._listed(origin, origin)]
 
