@@ -579,7 +579,7 @@ def test_a_key_box_is_read_as_a_ring(own_plover: Path) -> None:
     head = struct.pack(">IBBH4s16x4x", 32, 1, 1, 2, b"KBXf")
     key = dearmoured(public_key())
     blob = struct.pack(">IBBHII", 20 + len(key), 2, 1, 0, 20, len(key)) + bytes(4) + key
-    (own_plover / places.KEY_BOX[1:]).write_bytes(head + blob)
+    (own_plover / f"{places.HOME[1:]}/pubring.kbx").write_bytes(head + blob)
     (row,) = indexes(own_plover)
     assert row.seal is SealVerdict.GOOD
 
@@ -593,7 +593,7 @@ def test_a_key_box_that_another_program_made(own_plover: Path, tmp_path: Path) -
         capture_output=True, check=True,
     )  # fmt: skip
     (own_plover / places.KEYS[1:]).unlink()
-    shutil.copyfile(home / "pubring.kbx", own_plover / places.KEY_BOX[1:])
+    shutil.copyfile(home / "pubring.kbx", own_plover / f"{places.HOME[1:]}/pubring.kbx")
     (row,) = indexes(own_plover)
     assert row.seal is SealVerdict.GOOD
 

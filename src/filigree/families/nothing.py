@@ -4,18 +4,19 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 
 from filigree.access.jail import Jail
+from filigree.families.lacking import Lacking
 from filigree.families.listing import PathListing
 from filigree.families.protocol import NOTHING_OWN, ArchiveFamily, Family, Own, Report
 from filigree.formats.keys import Key
 from filigree.formats.version_parts import split_version
-from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
+from filigree.model.files import Aspect, FileRecord
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script, VersionParts
 
 NAME = "none"
 
 
-class EmptyDatabase:
+class EmptyDatabase(Lacking):
     """No record of anything."""
 
     aspects: frozenset[Aspect] = frozenset()
@@ -32,9 +33,6 @@ class EmptyDatabase:
 
     def path_count(self, package: Package) -> int:  # noqa: ARG002
         return 0
-
-    def report_unclaimed(self) -> None:
-        """There is nothing."""
 
     def files(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
         return []
@@ -59,9 +57,6 @@ class EmptyDatabase:
     machines: Sequence[str] = ()
     keeping: frozenset[Relation] = frozenset()
 
-    def stays(self, package: Package) -> bool:  # noqa: ARG002
-        return False
-
     def machine_of(self, package: Package) -> str:
         return package.architecture
 
@@ -69,12 +64,6 @@ class EmptyDatabase:
         return ()
 
     def fields(self, package: Package) -> Mapping[str, str]:  # noqa: ARG002
-        return {}
-
-    def relocations(self) -> Sequence[Relocation]:
-        return ()
-
-    def managed_links(self) -> Mapping[str, ManagedLink]:
         return {}
 
     def sources(self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN) -> None:  # noqa: ARG002
@@ -91,14 +80,8 @@ class EmptyDatabase:
     def archive_folders(self) -> Sequence[str]:
         return ()
 
-    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> None:  # noqa: ARG002
-        return None
-
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None
-
-    def close(self) -> None:
-        """Nothing is held open."""
 
 
 class NoFamily:

@@ -14,6 +14,7 @@ from filigree.formats.random_access import Bytes
 from filigree.model.answer import Gap
 from filigree.model.archives import ArchiveFacts, NameParts
 from filigree.model.choices import Choice, Offering
+from filigree.model.events import Event
 from filigree.model.files import Aspect, FileRecord, ManagedLink, Relocation
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script, VersionParts
@@ -373,6 +374,14 @@ class Database(Records, Protocol):
 
     def keeper_of(self, path: str) -> Package | None:
         """The package that a file of the database itself belongs to."""
+        ...
+
+    def prepare(self, packages: Sequence[Package]) -> None:
+        """Read, before work is shared out, what the files of packages take besides their records."""
+        ...
+
+    def events(self) -> Iterator[Event]:
+        """What happened to packages, as the system's own history tells it, in no order."""
         ...
 
     def close(self) -> None:

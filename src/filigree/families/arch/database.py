@@ -11,6 +11,7 @@ from filigree.access.jail import Jail
 from filigree.families.arch import described, places
 from filigree.families.arch.needs import ANY, machine_of, term_forbids, term_is_met
 from filigree.families.arch.settings import read_settings, words_of
+from filigree.families.lacking import Lacking
 from filigree.families.listing import PathListing
 from filigree.families.looking import read_or_report
 from filigree.families.protocol import NOTHING_OWN, Own, Report
@@ -23,7 +24,7 @@ from filigree.formats.random_access import MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
-from filigree.model.files import FileRecord, ManagedLink, Relocation
+from filigree.model.files import FileRecord
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script
 
@@ -36,7 +37,7 @@ _BYTES_A_PATH = 45
 _NO_PATHS = PathListing()
 
 
-class ArchDatabase:
+class ArchDatabase(Lacking):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
     aspects = described.ASPECTS
@@ -132,9 +133,6 @@ class ArchDatabase:
             return 1
         return size // _BYTES_A_PATH + 1
 
-    def report_unclaimed(self) -> None:
-        """Every path is in the folder of its package: there is nothing unclaimed."""
-
     def files(self, package: Package) -> list[FileRecord]:
         told = self._paths(package)
         listed = self._listed(package)
@@ -194,9 +192,6 @@ class ArchDatabase:
 
     keeping = frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES, Relation.SUGGESTS})
 
-    def stays(self, package: Package) -> bool:  # noqa: ARG002
-        return False
-
     def machine_of(self, package: Package) -> str:
         return machine_of(package.architecture, self.architecture)
 
@@ -224,12 +219,6 @@ class ArchDatabase:
     def fields(self, package: Package) -> Mapping[str, str]:
         return package.fields
 
-    def relocations(self) -> Sequence[Relocation]:
-        return ()
-
-    def managed_links(self) -> Mapping[str, ManagedLink]:
-        return {}
-
     def sources(
         self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
     ) -> "ArchSources":
@@ -248,15 +237,9 @@ class ArchDatabase:
     def archive_folders(self) -> Sequence[str]:
         return tuple(words_of(self._settings, "CacheDir")) or (places.ARCHIVES,)
 
-    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> None:
-        """Its records are unsigned."""
-
     def keeper_of(self, path: str) -> Package | None:
         folder = path.rpartition("/")[0]
         return next((p for p in self._packages if self._folders[id(p)] == folder), None)
-
-    def close(self) -> None:
-        """Nothing is held open."""
 
 
 def read_packed_listing(data: bytes, path: str, report: Report) -> dict[str, Listed]:

@@ -12,9 +12,9 @@ from filigree.families.arch.settings import OPTIONS, Setting, words_of
 from filigree.families.indexes import Keys, unpacked_pieces
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
+from filigree.families.rings import ring_of
 from filigree.formats.damage import text_of
-from filigree.formats.key_box import BOX_LIMIT, is_key_box, keys_in
-from filigree.formats.keys import Key, read_keys
+from filigree.formats.keys import Key
 from filigree.formats.members import PayloadError
 from filigree.formats.openpgp import judge_pieces
 from filigree.formats.piece_stream import PieceStream
@@ -216,7 +216,7 @@ class ArchRepositories:
             HeldKey(key, "in the key ring, and revoked by the system's own list", archives=False)
             if key.fingerprint in gone
             else HeldKey(key, how, names, True)
-            for key in self._ring()
+            for key in ring_of(places.HOME, self._jail, self._keys, self._report)
         ]
         told = {one.key.fingerprint for one in found}
         for name in names_in(self._jail, places.KEYRINGS, self._report):
@@ -242,25 +242,6 @@ class ArchRepositories:
                 )
                 found |= {word.lower() for word in text_of(data).split()}
         return frozenset(found)
-
-    def _ring(self) -> list[Key]:
-        found = list(self._keys.held(places.KEYS))
-        try:
-            data = self._jail.read_or_none(places.KEY_BOX, BOX_LIMIT)
-        except AccessError as error:
-            self._report(Gap(places.KEY_BOX, error.what))
-            return found
-        if data is None:
-            return found
-        if not is_key_box(data):
-            self._report(Gap(places.KEY_BOX, "it is no key box"))
-            return found
-        for block in keys_in(data):
-            try:
-                found += read_keys(block, places.KEY_BOX)
-            except ValueError as error:
-                self._report(Gap(places.KEY_BOX, str(error)))
-        return found
 
 
 def _folder_name(name: str, addresses: Sequence[str]) -> str:

@@ -25,6 +25,7 @@ from filigree.families.deb.stanza import (
     needs_told,
     package_of,
 )
+from filigree.families.lacking import Lacking
 from filigree.families.links import read_managed_links
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import NOTHING_OWN, Own, Report
@@ -46,7 +47,7 @@ _BYTES_A_PATH = 60
 _HEX = frozenset("0123456789abcdef")
 
 
-class DebDatabase:
+class DebDatabase(Lacking):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
     aspects = frozenset({Aspect.PRESENCE, Aspect.CONTENT, Aspect.KIND})
@@ -348,9 +349,6 @@ class DebDatabase:
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return self._links
 
-    def close(self) -> None:
-        """Nothing is held open."""
-
     def sources(
         self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
     ) -> "DebSources":
@@ -374,10 +372,6 @@ class DebDatabase:
 
     def archive_folders(self) -> Sequence[str]:
         return (places.ARCHIVES,)
-
-    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> None:  # noqa: ARG002
-        """Its records are unsigned."""
-        return
 
     def keeper_of(self, path: str) -> Package | None:
         directory, _, name = path.rpartition("/")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from filigree.access.jail import Jail
 from filigree.families.indexes import Keys
+from filigree.families.lacking import Lacking
 from filigree.families.links import read_managed_links
 from filigree.families.listing import PathListing, SplitListing
 from filigree.families.looking import names_in
@@ -27,7 +28,7 @@ from filigree.formats.rpm_relations import RelationError
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
-from filigree.model.files import FileRecord, ManagedLink, Relocation
+from filigree.model.files import FileRecord, ManagedLink
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script
 from filigree.model.seals import Seal, SealVerdict
@@ -64,7 +65,7 @@ def database_paths(jail: Jail) -> list[str]:
     return list(found.values())
 
 
-class RpmDatabase:
+class RpmDatabase(Lacking):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
     aspects = described.ASPECTS
@@ -204,9 +205,6 @@ class RpmDatabase:
     def path_count(self, package: Package) -> int:
         return self._counts[id(package)]
 
-    def report_unclaimed(self) -> None:
-        """Every path is in the record of its package: there is nothing unclaimed."""
-
     def files(self, package: Package) -> list[FileRecord]:
         header = self._header(package)
         try:
@@ -258,9 +256,6 @@ class RpmDatabase:
         Relation.REQUIRES_FIRST, Relation.REQUIRES, Relation.RECOMMENDS, Relation.SUPPLEMENTS,
     })  # fmt: skip
 
-    def stays(self, package: Package) -> bool:  # noqa: ARG002
-        return False
-
     def machine_of(self, package: Package) -> str:
         return machine_of(package.architecture, self.architecture)
 
@@ -277,9 +272,6 @@ class RpmDatabase:
     def fields(self, package: Package) -> Mapping[str, str]:
         header = self._header(package)
         return described.fields_of(header) if header else {}
-
-    def relocations(self) -> Sequence[Relocation]:
-        return ()
 
     @cached_property
     def _links(self) -> dict[str, ManagedLink]:

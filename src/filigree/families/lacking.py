@@ -1,0 +1,38 @@
+"""What a family answers whose records know no such thing, unless it has an answer of its own."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+
+from filigree.formats.keys import Key
+from filigree.model.events import Event
+from filigree.model.files import ManagedLink, Relocation
+from filigree.model.package import Package
+from filigree.model.seals import Seal
+
+
+class Lacking:
+    """A database without diversions, links of the system's own, seals of records, and a history."""
+
+    def prepare(self, packages: Sequence[Package]) -> None:
+        """The records are all that there is."""
+
+    def report_unclaimed(self) -> None:
+        """There is nothing unclaimed."""
+
+    def relocations(self) -> Sequence[Relocation]:
+        return ()
+
+    def managed_links(self) -> Mapping[str, ManagedLink]:
+        return {}
+
+    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> Seal | None:  # noqa: ARG002
+        return None
+
+    def events(self) -> Iterator[Event]:
+        return iter(())
+
+    def stays(self, package: Package) -> bool:  # noqa: ARG002
+        return False
+
+    def close(self) -> None:
+        """Nothing is held open."""

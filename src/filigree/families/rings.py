@@ -1,0 +1,32 @@
+"""Key rings of a user of the root, in both forms that they have: a plain file of keys, and a key box."""
+
+from collections.abc import Iterator
+
+from filigree.access.jail import Jail
+from filigree.families.indexes import Keys
+from filigree.families.protocol import Report
+from filigree.formats.key_box import BOX_LIMIT, is_key_box, keys_in
+from filigree.formats.keys import Key, read_keys
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError
+
+
+def ring_of(home: str, jail: Jail, keys: Keys, report: Report) -> Iterator[Key]:
+    """The keys of the ring in a folder; what cannot be read is reported."""
+    yield from keys.held(f"{home}/pubring.gpg")
+    box = f"{home}/pubring.kbx"
+    try:
+        data = jail.read_or_none(box, BOX_LIMIT)
+    except AccessError as error:
+        report(Gap(box, error.what))
+        return
+    if data is None:
+        return
+    if not is_key_box(data):
+        report(Gap(box, "it is no key box"))
+        return
+    for block in keys_in(data):
+        try:
+            yield from read_keys(block, box)
+        except ValueError as error:
+            report(Gap(box, str(error)))
