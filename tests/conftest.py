@@ -15,6 +15,7 @@ from hypothesis import settings
 from filigree.__main__ import status
 from filigree.demo.archives import write_archives
 from filigree.demo.curlew import build_curlew
+from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import build_heron
 from filigree.demo.plover import build_plover
 from tests.making import DebRoot
@@ -42,6 +43,12 @@ def curlew(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def plover(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The station plover. Shared: no test may change it."""
     return build_plover(tmp_path_factory.mktemp("stations") / "plover")
+
+
+@pytest.fixture(scope="session")
+def dunlin(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The station dunlin. Shared: no test may change it."""
+    return build_dunlin(tmp_path_factory.mktemp("stations") / "dunlin")
 
 
 @pytest.fixture(scope="session")

@@ -8,7 +8,8 @@ from glob import escape as glob_escape
 from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail, LentFile
-from filigree.families.looking import names_in, os_release
+from filigree.access.walking import Walk
+from filigree.families.looking import os_release
 from filigree.families.protocol import Archive, Database, Family, Records
 from filigree.families.registry import family_named, family_of, is_archive_name, open_archive
 from filigree.families.seals import ENDINGS
@@ -16,6 +17,7 @@ from filigree.formats.accounts import Accounts, read_accounts
 from filigree.formats.keys import Key, read_keys
 from filigree.model.answer import Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, Obstacle, words_of
+from filigree.model.files import Kind
 from filigree.model.package import Package, State
 from filigree.paths import PathIndex
 
@@ -142,9 +144,13 @@ class System:
     def cached_archives(self) -> Iterator[str]:
         """Where archives lie that the system itself keeps, by what they are called."""
         for folder in self.database.archive_folders():
-            for name in names_in(self.jail, folder, self.report):
-                if is_archive_name(f"{folder}/{name}"):
-                    yield f"{folder}/{name}"
+            if not self.jail.is_directory(folder):
+                continue
+            for found in Walk(self.jail, self.jail.real_path(folder), False, {}):
+                if isinstance(found, Gap):
+                    self.report(found)
+                elif found.kind is Kind.FILE and is_archive_name(found.path):
+                    yield found.path
 
     def _borrowed(self, path: str) -> "LentFile | RemoteFile":
         if not path.startswith(("http://", "https://")):

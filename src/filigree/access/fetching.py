@@ -11,6 +11,7 @@ import json
 import os
 import queue
 import random
+import re
 import shutil
 import threading
 import time
@@ -27,6 +28,8 @@ SLOWEST = 200
 GRACE = 20.0
 """Fewer bytes a second than this, after so many seconds, are too few to wait for."""
 REDIRECTS = 5
+_UNPLAIN = re.compile(r"[^A-Za-z0-9._+~-]")
+_NAME_LIMIT = 120
 _LOCAL = ("127.0.0.1", "localhost", "[::1]")
 
 
@@ -380,8 +383,10 @@ WISH_LIMIT = 8 << 30
 
 def kept_at(folder: str, address: str) -> str:
     """Where a file of an address is kept in a folder."""
-    name = hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
-    return os.path.join(folder, name)
+    digest = hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
+    # Of which version some archives are nothing but their names tell.
+    name = address.partition("?")[0].rpartition("/")[2]
+    return os.path.join(folder, f"{digest}.{_UNPLAIN.sub('_', name)[:_NAME_LIMIT]}")
 
 
 def fetch_all(

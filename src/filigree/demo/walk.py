@@ -21,6 +21,7 @@ from filigree.demo.archives import (
     write_archives,
 )
 from filigree.demo.curlew import build_curlew
+from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import DOCTORED, build_heron
 from filigree.demo.offering import write_repositories
 from filigree.demo.plover import build_plover, repository
@@ -30,6 +31,7 @@ from filigree.model.errors import BadQuestion
 
 STATIONS: dict[str, Callable[[Path], Path]] = {
     "heron": build_heron, "curlew": build_curlew, "plover": build_plover,
+    "dunlin": build_dunlin,
 }  # fmt: skip
 REPOSITORY = "repository"
 PLOVERS = "arch/coast/x86_64"

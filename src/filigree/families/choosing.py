@@ -14,12 +14,19 @@ Compare = Callable[[str, str], int]
 
 
 def choices_by_number(
-    installed: Sequence[Package], offered: Sequence[Offering], compare: Compare, usual: int
-) -> list[Choice]:
-    """All versions of one name for one kind of machine, the newest first; `usual` where none is given."""
+    installed: Sequence[Package], offered: Sequence[Offering], compare: Compare, usual: int,
+    own_number: Callable[[Offering], int] | None = None, whatever: bool = False,
+) -> list[Choice]:  # fmt: skip
+    """All versions of one name for one kind of machine, the newest first; `usual` where none is given.
+
+    `own_number` tells that of an offer where it is not its repository's. With `whatever` what is offered
+    takes the place of what is installed even where it is older.
+    """
     key = cmp_to_key(compare)
 
     def number(one: Offering) -> int:
+        if own_number is not None:
+            return own_number(one)
         return usual if one.repository.priority is None else one.repository.priority
 
     here = {package.version for package in installed}
@@ -31,8 +38,10 @@ def choices_by_number(
     best = min((number(one) for one in allowed), default=usual)
     reached = [one.package.version for one in allowed if number(one) == best]
     top = max(reached, key=key, default=None)
-    if top is not None and newest is not None and compare(top, newest) <= 0:
-        top = newest
+    if top is not None and newest is not None:
+        order = compare(top, newest)
+        if order == 0 or (order < 0 and not whatever):
+            top = newest
     taken = top if top is not None else newest
 
     def verdict(version: str, offers: Sequence[Offering]) -> str:

@@ -13,7 +13,16 @@ from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle, words_of
 from filigree.model.package import Package
-from filigree.model.repositories import IndexFile, Refreshed, Repository
+from filigree.model.repositories import (
+    Advisory,
+    Change,
+    Group,
+    IndexFile,
+    Listed,
+    Membership,
+    Refreshed,
+    Repository,
+)
 
 PIECE = 1 << 18
 KEY_LIMIT = 16 << 20
@@ -155,10 +164,13 @@ class Configured(Protocol):
 class IndexReader:
     """What all families' sources do alike: they read copies below the root, or those that we fetched.
 
-    `any_machine` is the architecture of what runs on every kind of machine.
+    `any_machine` is the architecture of what runs on every kind of machine, `compare` the order of
+    versions; `membership` is how firmly packages belong to groups that they say they are of.
     """
 
     any_machine: str
+    compare: Callable[[str, str], int]
+    membership = Membership.MANDATORY
 
     def __init__(self, jail: Jail, report: Report, configured: Configured, own: Own) -> None:
         self._jail = jail
@@ -185,6 +197,42 @@ class IndexReader:
     def kind_of_machine(self, package: Package) -> str:
         machine = package.architecture
         return self._known.native if machine == self.any_machine else machine
+
+    # What a family's indexes do not tell; one that does has an answer of its own.
+
+    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:  # noqa: ARG002
+        return iter(())
+
+    def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
+        return iter(())
+
+    def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
+        return iter(())
+
+    def groups(self, file: IndexFile, report: Report) -> Iterator[Group]:  # noqa: ARG002
+        return iter(())
+
+    def groups_told(self, members: Iterable[tuple[str, str]]) -> Iterator[Group]:
+        found: dict[str, dict[str, None]] = {}
+        for group, name in members:
+            found.setdefault(group, {})[name] = None
+        for group, names in sorted(found.items()):
+            yield Group(group, group, None, tuple((name, self.membership) for name in names))
+
+    def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
+        return iter(())
+
+    def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
+        return iter(())
+
+    def description_key_of(self, record: str) -> str | None:  # noqa: ARG002
+        return None
+
+    def stream_key(self, package: Package) -> str | None:  # noqa: ARG002
+        return None
+
+    def order(self, here: Package, other: Package) -> int | None:
+        return self.compare(here.version, other.version)
 
     def _pieces(self, file: IndexFile) -> Iterator[bytes]:
         """The text of an index whose digest is known."""

@@ -273,6 +273,10 @@ class Sources(Protocol):
         """What makes packages of one name take each other's place: the same for `all` and for ours."""
         ...
 
+    def order(self, here: Package, other: Package) -> int | None:
+        """Negative, 0 or positive as `here` is older than `other`; None where that is a guess."""
+        ...
+
     def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
         """All versions of one name for one kind of machine, the newest first; one may be taken."""
         ...

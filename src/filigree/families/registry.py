@@ -16,6 +16,7 @@ from filigree.model.errors import BadQuestion, DatabaseError, NoSystem
 GROUP = "filigree.families"
 _OWN = {
     "deb": "filigree.families.deb", "rpm": "filigree.families.rpm", "arch": "filigree.families.arch",
+    "slackware": "filigree.families.slackware",
 }  # fmt: skip
 _HEAD = 512
 _LONGER = 192 << 10

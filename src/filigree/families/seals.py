@@ -1,6 +1,7 @@
 """What the archives of all families do alike with their seals: parts of a file, and what they weigh."""
 
 import hashlib
+import os
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
@@ -44,3 +45,20 @@ def weighed(seals: Iterable[Seal], checks: Sequence[Check]) -> Seal:
     return Seal(
         SealVerdict.BAD, seal.signers, f"{wrong.what}: {wrong.expected}, found {wrong.found}"
     )
+
+
+def seal_of_file(path: str, signature: str, keys: Sequence[Key], now: datetime) -> Seal:
+    """The seal of a file of the auditor's own, by a signature in another."""
+    with open(path, "rb") as file, open(signature, "rb") as beside:
+        size = os.fstat(file.fileno()).st_size
+
+        def pieces() -> Iterator[bytes]:
+            file.seek(0)
+            return iter(lambda: file.read(_PIECE), b"")
+
+        return judge_pieces(pieces, size, beside.read(), keys, now)
+
+
+def signed_at(seal: Seal) -> datetime | None:
+    """When something was signed, by a signature that holds."""
+    return next((one.made_at for one in seal.signers if one.verdict is SealVerdict.GOOD), None)

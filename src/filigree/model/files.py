@@ -102,8 +102,9 @@ class FileRecord(NamedTuple):
 
     `path` is the path as the record names it, `location` where on this root the file must be
     looked for. `digest` is `algorithm:hex`. `config` files may be edited. `device` is the number of
-    a device, `modified` seconds since 1970, `capabilities` the text of the file's capabilities, empty
-    where it is to have none. `waived` are aspects that its packager does not want to be judged by.
+    a device, `modified` seconds since 1970 (told to `grain` seconds), `capabilities` the text of the
+    file's capabilities, empty where it is to have none. `waived` are aspects that its packager
+    does not want to be judged by.
 
     `excuse` is why the file may be absent by the system's own declared policy, `moot` why the
     record says nothing of what is at that place, `trick` in what way a path of an archive would lead
@@ -129,6 +130,7 @@ class FileRecord(NamedTuple):
     moot: str | None = None
     trick: str | None = None
     remarks: tuple[str, ...] = ()
+    grain: int = 1
 
     @property
     def digest_is_all(self) -> bool:

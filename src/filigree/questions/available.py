@@ -318,6 +318,10 @@ class Available:
             present = here.get(key, [])
             yield present, self._sources.choices(present, there.get(key, []))
 
+    def order(self, here: Package, other: Package) -> int | None:
+        """Negative, 0 or positive as a package is older than another of its name; None for a guess."""
+        return self._sources.order(here, other)
+
     # -- the graph -------------------------------------------------------------------------
 
     @cached_property

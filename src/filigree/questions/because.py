@@ -12,6 +12,7 @@ from filigree.questions.graph import HARD, Graph, Tie
 from filigree.questions.planning.standing import BACKWARDS
 from filigree.questions.planning.world import SystemWorld
 from filigree.questions.scopes import EVERYTHING, Chosen, Scope, looking
+from filigree.questions.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.subjects import Unmatched, is_path, match_subjects
 from filigree.system import System
 
@@ -55,14 +56,15 @@ class Chain:
 class BecauseRow:
     """One package, why it is here, and chains that share nothing but itself, the shortest first.
 
-    `more` is whether there are further independent chains than were asked for.
+    `standing` is None where the family does not record why packages are there; then the chains start at
+    what asks for it. `more` is whether there are further independent chains than were asked for.
     """
 
     subject: str
     version: str
     architecture: str
     reason: Reason | None
-    standing: Standing
+    standing: Standing | None
     words: str
     chains: list[Chain]
     more: bool
@@ -84,6 +86,7 @@ def because(
     with looking(system, scope, chosen) as lookup:
         matched = match_subjects(system, subjects, lookup)
         graph = Graph(system)
+        report_silence(system, "reason", WHY_INSTALLED)
         rows = [_row(system, graph, package, limit) for package in matched.packages]
         unmatched = matched.unmatched
         if scope is Scope.INSTALLED and unmatched:
@@ -94,6 +97,7 @@ def because(
             standing.value.replace("-", "_"): sum(row.standing is standing for row in rows)
             for standing in Standing
         }
+        summary["not_told"] = sum(row.standing is None for row in rows)
         return Answer(
             "because", system.system_label, rows, summary, system.gaps, notes,
             bad_news=bool(notes) or any(row.standing is Standing.LEFT_OVER for row in rows),
@@ -101,7 +105,7 @@ def because(
 
 
 def _row(system: System, graph: Graph, package: Package, limit: int) -> BecauseRow:
-    def row(standing: Standing, words: str, found: Sequence[list[Tie]]) -> BecauseRow:
+    def row(standing: Standing | None, words: str, found: Sequence[list[Tie]]) -> BecauseRow:
         chains = [Chain(_steps(chain, package)) for chain in found[:limit]]
         return BecauseRow(
             package.name, package.version, package.architecture,
@@ -112,6 +116,11 @@ def _row(system: System, graph: Graph, package: Package, limit: int) -> BecauseR
     if not package.state.present:
         return _not_here(system, package, limit)
     chains = _chains(graph, package, HARD, limit + 1)
+    if known_chosen(system, package) is None:
+        words = "nothing on record says why it is here"
+        if chains:
+            words += f"; {chains[0][0].asker.name} stands on it"
+        return row(None, words, chains)
     if package.reason is not Reason.DEPENDENCY:
         words = (
             "it was chosen itself" if package.reason else "the records do not say why it is here"

@@ -13,23 +13,33 @@ from filigree.model.package import Package
 from filigree.model.repositories import Advisory, Reference
 from filigree.questions.available import Available
 from filigree.questions.scopes import EVERYTHING, Chosen
+from filigree.questions.silence import report_silence
 from filigree.system import System
 
 
 class Standing(StrEnum):
-    """How an installed package stands to what is offered."""
+    """How an installed package stands to what is offered.
+
+    `different`: another version is offered, and nothing tells which of the two is newer.
+    """
 
     BEHIND = "behind"
     REPLACED = "replaced"
     HELD = "held"
     PASSED_OVER = "passed-over"
     BACKWARDS = "backwards"
+    DIFFERENT = "different"
     AHEAD = "ahead"
 
     @property
     def missing(self) -> bool:
-        """Whether something newer is there that is not installed."""
-        return self in (Standing.BEHIND, Standing.REPLACED, Standing.HELD, Standing.PASSED_OVER)
+        """Whether something newer is there that is not installed, or may be."""
+        return self in _MISSING
+
+
+_MISSING = frozenset({
+    Standing.BEHIND, Standing.REPLACED, Standing.HELD, Standing.PASSED_OVER, Standing.DIFFERENT,
+})  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +94,9 @@ def behind(
             system.report(Gap("what of it is for security", silent))
             rows = [replace(row, security=None) for row in rows]
         _report_expired(system, offered)
+        guessed = sum(row.standing is Standing.DIFFERENT for row in rows)
+        if guessed:
+            report_silence(system, "order", f"whether {guessed:,} other versions are newer")
         summary = _summary(system, offered, rows)
         notes = [f"no repository is called {name}" for name in offered.unknown]
         shown = [row for row in rows if row.security] if security else rows
@@ -105,7 +118,7 @@ def _rows(system: System, offered: Available) -> Iterator[BehindRow]:
         if not here:
             continue
         newest = _newest(system, here)
-        row = _row(system, newest, choices, advisories.get(newest.name, []))
+        row = _row(system, offered, newest, choices, advisories.get(newest.name, []))
         if row is not None:
             yield row
         elif id(newest) in replaced:
@@ -121,14 +134,23 @@ def _newest(system: System, packages: Sequence[Package]) -> Package:
 
 
 def _row(
-    system: System, here: Package, choices: Sequence[Choice], told: Sequence[Advisory]
+    system: System,
+    offered: Available,
+    here: Package,
+    choices: Sequence[Choice],
+    told: Sequence[Advisory],
 ) -> BehindRow | None:
-    order = system.family.compare_versions
     offers = [one for choice in choices for one in choice.offers]
-    newer = [one for one in offers if order(one.package.version, here.version) > 0]
+    newer, older, unsure = _by_age(offered, here, offers)
     taken = next((choice for choice in choices if choice.taken), None)
     top = newer[0] if newer else None
     speaking = _speaking(system, here, told, top.package.version) if top is not None else []
+    if not newer and taken is not None:
+        # What mends a hole is told of the very version that is offered: whether or not that is newer.
+        offered_now = {one.package.version for one in taken.offers if one in unsure}
+        speaking = [
+            _advisory(one) for one in told if any(fixed[1] in offered_now for fixed in one.fixed)
+        ]
     urgent = [one for one in newer if one.repository.security]
     why = _why_security(urgent, speaking)
 
@@ -142,17 +164,32 @@ def _row(
 
     if taken is None or taken.installed or not taken.offers:
         if not newer:
-            known = offers and all(order(one.package.version, here.version) < 0 for one in offers)
-            return row(Standing.AHEAD, offers[0]) if known else None
+            return row(Standing.AHEAD, offers[0]) if offers and len(older) == len(offers) else None
         # The rules pass over what is newer: that is the system's own will, but for security.
         verdict = next((c.verdict for c in choices if top in c.offers), None)
         return row(Standing.PASSED_OVER, top, verdict) if why else None
     best = _best_offer(taken.offers)
-    if order(taken.version, here.version) < 0:
+    if best in older:
         return row(Standing.BACKWARDS, best, taken.why)
     if here.held:
         return row(Standing.HELD, best, "it is held at its version")
-    return row(Standing.BEHIND, best)
+    return row(Standing.DIFFERENT if best in unsure else Standing.BEHIND, best)
+
+
+def _by_age(
+    offered: Available, here: Package, offers: Sequence[Offering]
+) -> tuple[list[Offering], list[Offering], list[Offering]]:
+    """What is offered that is newer than a package, what is older, and what is another version only."""
+    newer: list[Offering] = []
+    older: list[Offering] = []
+    unsure: list[Offering] = []
+    for one in offers:
+        order = offered.order(one.package, here)
+        if order is None:
+            unsure.append(one)
+        elif order:
+            (newer if order > 0 else older).append(one)
+    return newer, older, unsure
 
 
 def _best_offer(offers: Sequence[Offering]) -> Offering:
@@ -175,9 +212,7 @@ def _speaking(
     """The advisories of versions newer than the installed one, and offered, the newest first."""
     order = system.family.compare_versions
     found = [
-        AdvisoryRow(
-            one.identity, one.kind, one.severity, one.title, one.issued_at, list(one.references)
-        )
+        _advisory(one)
         for one in told
         if any(
             order(version, here.version) > 0
@@ -187,6 +222,12 @@ def _speaking(
         )
     ]
     return sorted(found, key=_issued, reverse=True)
+
+
+def _advisory(one: Advisory) -> AdvisoryRow:
+    return AdvisoryRow(
+        one.identity, one.kind, one.severity, one.title, one.issued_at, list(one.references)
+    )
 
 
 def _issued(one: AdvisoryRow) -> tuple[str, str]:

@@ -14,6 +14,7 @@ from filigree.model.errors import BadQuestion
 from filigree.model.package import Package, Reason, State
 from filigree.questions.rows import PackageRow, package_row
 from filigree.questions.scopes import EVERYTHING, Chosen, Scope
+from filigree.questions.silence import WHY_INSTALLED, report_silence
 from filigree.system import System
 
 if TYPE_CHECKING:
@@ -76,6 +77,7 @@ def census(
     Raises BadQuestion where a pattern does not parse.
     """
     names = name_filter(wanted.patterns, wanted.match) if wanted.patterns else None
+    untold = wanted.reason is not None and report_silence(system, "reason", WHY_INSTALLED)
     offers: Available | None = None
     repositories = chosen.repositories
     if scope is not Scope.INSTALLED or outsiders or repositories:
@@ -110,7 +112,7 @@ def census(
         system.gaps,
         notes,
         # That there are no outsiders is no bad news.
-        bad_news=bool(notes) or (not rest and asked and not outsiders),
+        bad_news=bool(notes) or (not rest and asked and not outsiders and not untold),
     )
 
 

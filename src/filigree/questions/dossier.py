@@ -5,8 +5,9 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from filigree.families.protocol import Archive
-from filigree.model.answer import Answer
+from filigree.model.answer import Answer, iso
 from filigree.model.archives import ArchiveFacts
+from filigree.model.events import Event
 from filigree.model.files import Difference, Verdict
 from filigree.model.needs import Need, Relation
 from filigree.model.package import Package, Script, State, VersionParts, Wanted
@@ -17,6 +18,7 @@ from filigree.questions.naming import misnamed
 from filigree.questions.needs import Standing, unjudged, why_without
 from filigree.questions.rows import PackageRow, package_facts, short_labels
 from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.silence import WHY_INSTALLED, report_silence
 from filigree.questions.subjects import match_subjects
 from filigree.questions.trust import Trust
 from filigree.system import System
@@ -69,6 +71,8 @@ class Dossier(PackageRow):
     what an index tells of what changed; `address` is where the archive can be fetched, and `digest` the
     archive's. All of them are None where that was not looked up, or is not told.
 
+    `history` is what the system's own history tells of that name, the newest first.
+
     `other_fields` is the record itself, by its own names; None unless asked for.
     """
 
@@ -91,6 +95,7 @@ class Dossier(PackageRow):
     address: str | None
     digest: str | None
     silent_on: Mapping[str, str]
+    history: list[Event]
 
 
 def dossier(
@@ -104,6 +109,8 @@ def dossier(
     with looking(system, scope, chosen) as lookup:
         matched = match_subjects(system, subjects, lookup)
         graph = Graph(system, lookup)
+        if any(package.state.present for package in matched.packages):
+            report_silence(system, "reason", WHY_INSTALLED)
         trust = Trust(system, chosen)
         rows = [
             _dossier(system, graph, package, full, trust, lookup) for package in matched.packages
@@ -164,7 +171,16 @@ def _dossier(
         address=told.get("address"),
         digest=told.get("digest"),
         silent_on={} if facts else family.silent_on,
+        history=_history(system, package),
     )
+
+
+def _history(system: System, package: Package) -> list[Event]:
+    """What is told of an installed package's name."""
+    if not package.state.present:
+        return []
+    told = [one for one in system.database.events() if one.name == package.name]
+    return sorted(told, key=lambda one: iso(one.at) if one.at else "", reverse=True)
 
 
 def _sealed(trust: Trust, package: Package, archive: Archive | None) -> dict[str, str | None]:

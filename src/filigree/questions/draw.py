@@ -11,6 +11,7 @@ from filigree.model.package import Package, State, was_chosen
 from filigree.questions.graph import HARD, Graph, Tie
 from filigree.questions.rows import short_labels
 from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.silence import known_chosen
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
@@ -131,6 +132,7 @@ class _Picture:
     """The nodes as they are found, and the ties between them."""
 
     def __init__(self, system: System, lookup: Lookup, kinds: frozenset[Relation]) -> None:
+        self._system = system
         self._graph = Graph(system, lookup)
         self._kinds = kinds
         self.nodes: list[_Node] = []
@@ -221,7 +223,7 @@ class _Picture:
         return NodeRow(
             node.label, package.name if package else None, package.version if package else None,
             package.architecture if package else None, node.side, node.depth, _standing(node),
-            was_chosen(package) if package is not None and package.state.present else None,
+            _chosen(self._system, package),
             node.size if package or node.members else None,
             package.repository if package and package.state is State.AVAILABLE else None,
             len(node.members) or 1, list(ties.values()),
@@ -232,6 +234,11 @@ class _Picture:
         if package.state.present or package.state is State.ARCHIVE:
             return [tie for tie in self._graph.forward(package) if tie.need.kind in self._kinds]
         return self._ties.get(id(package), [])
+
+
+def _chosen(system: System, package: Package | None) -> bool | None:
+    here = package is not None and package.state.present
+    return known_chosen(system, package) if package is not None and here else None
 
 
 def _standing(node: _Node) -> Standing:

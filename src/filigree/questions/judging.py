@@ -80,7 +80,7 @@ def form_of(system: System, record: FileRecord) -> Form | None:
     None where the record does not say all of it, or a look alone cannot tell.
     """
     size, mode, modified = record.size, record.mode, record.modified
-    if size is None or mode is None or modified is None or record.capabilities:
+    if size is None or mode is None or modified is None or record.capabilities or record.grain > 1:
         return None
     uid = system.owner_number(record.owner) if record.owner else None
     gid = system.group_number(record.group) if record.group else None
@@ -128,7 +128,11 @@ def _differences(system: System, record: FileRecord, seen: Observation) -> list[
         (Aspect.MODE, _octal(record.mode), _octal(seen.mode)),
         (Aspect.LINK_TARGET, record.link_target, seen.link_target),
         (Aspect.DEVICE, _device(record.device), _device(seen.device) if is_device else "none"),
-        (Aspect.MODIFIED, _moment(record.modified), _moment(seen.modified // 10**9)),
+        (
+            Aspect.MODIFIED,
+            _moment(record.modified, record.grain),
+            _moment(seen.modified // 10**9, record.grain),
+        ),
         (Aspect.CAPABILITIES, _carried(record.capabilities), _carried(seen.capabilities)),
     )
     found = [
@@ -183,9 +187,11 @@ def _device(number: int | None) -> str | None:
     return None if number is None else f"{os.major(number)}:{os.minor(number)}"
 
 
-def _moment(seconds: int | None) -> str | None:
+def _moment(seconds: int | None, grain: int) -> str | None:
+    """A time as far as the record tells it."""
     if seconds is None:
         return None
+    seconds -= seconds % grain
     moment = moment_of(seconds)
     return f"{seconds} s" if moment is None else iso(moment)
 

@@ -10,6 +10,7 @@ from filigree.model.needs import Relation
 from filigree.model.package import Package
 from filigree.questions.planning.standing import Link, Together, clusters, parts
 from filigree.questions.planning.world import SystemWorld
+from filigree.questions.silence import WHY_INSTALLED, report_silence
 from filigree.system import System
 
 
@@ -41,6 +42,7 @@ def leftover(
     what stands below them. With `leaf` only what nothing needs at all.
     """
     kinds = system.database.keeping if kinds is None else kinds
+    report_silence(system, "reason", WHY_INSTALLED)
     world = SystemWorld(system)
     together = Together(world, world.installed())
     loose = together.loose(kinds)

@@ -11,6 +11,7 @@ from filigree.model.needs import Need, Relation
 from filigree.model.package import Package, State, was_chosen
 from filigree.questions.graph import HARD, Graph, Step, Tie
 from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
@@ -114,6 +115,8 @@ def needed_by(
     With `chosen_only` only what a person asked for: each package once, what is nearest first. With
     `count` the summary alone.
     """
+    if chosen_only:
+        report_silence(system, "reason", WHY_INSTALLED)
     with looking(system, scope, chosen) as lookup:
         layout = Layout.FLAT if (chosen_only or count) and layout is Layout.TREE else layout
         asked = _Asked(depth, kinds, layout, True, chosen_only=chosen_only, only_count=count)
@@ -166,7 +169,7 @@ def _walk(
     ]
     steps = [step for walked in walks for step in walked]
     offers = {} if backwards else _would_meet(system, lookup, chosen, steps)
-    rows = [_row(step, backwards, offers) for step in steps]
+    rows = [_row(system, step, backwards, offers) for step in steps]
     ends = [step.tie.asker if backwards else step.tie.holder for step in steps]
     reached = {id(end): end for end in ends if end is not None}
     return Answer(
@@ -221,7 +224,10 @@ def _would_meet(
     return found
 
 
-def _row(step: Step, backwards: bool, offers: Mapping[tuple[int, str], list[WouldMeet]]) -> NeedRow:
+def _row(
+    system: System, step: Step, backwards: bool,
+    offers: Mapping[tuple[int, str], list[WouldMeet]],
+) -> NeedRow:  # fmt: skip
     tie = step.tie
     end, via = (tie.asker, tie.holder) if backwards else (tie.holder, tie.asker)
     return NeedRow(
@@ -238,7 +244,7 @@ def _row(step: Step, backwards: bool, offers: Mapping[tuple[int, str], list[Woul
         reason=why_without(tie.need) if end is None and tie.met else None,
         repository=end.repository if end is not None and end.state is State.AVAILABLE else None,
         archive_size=end.archive_size if end and end.state is State.AVAILABLE else None,
-        chosen=was_chosen(end) if end is not None and end.state.present else None,
+        chosen=known_chosen(system, end) if end is not None and end.state.present else None,
         would_meet=offers.get((id(tie.asker), tie.need.text), []) if tie.met is False else [],
     )
 

@@ -121,8 +121,10 @@ def _of_installed(
     system: System, package: Package, path: str | None, expecting: Expecting, references: References
 ) -> Provenance:
     expected = expecting.of(package)
-    records = _records(system, package, path)
-    links = [_disk_link(system, records, path), *_record_links(system, expected)]
+    untold = "content" in system.family.silent_on
+    better = expected.records if untold and expected.archive is not None else None
+    records = _records(system, system.database.files(package) if better is None else better, path)
+    links = [_disk_link(system, records, path, better is None), *_record_links(system, expected)]
     if expected.archive is not None and expected.standing is not None:
         names = {record.path for record in records} if path is not None else None
         links.append(_archive_link(expected, names, len(records)))
@@ -133,8 +135,7 @@ def _of_installed(
     return _row(path or package.label, package, expected.evidence, links, None, expected.archive)
 
 
-def _records(system: System, package: Package, path: str | None) -> list[FileRecord]:
-    every = system.database.files(package)
+def _records(system: System, every: Sequence[FileRecord], path: str | None) -> Sequence[FileRecord]:
     if path is None:
         return every
     real = system.real(path)
@@ -144,8 +145,10 @@ def _records(system: System, package: Package, path: str | None) -> list[FileRec
     ]  # fmt: skip
 
 
-def _disk_link(system: System, records: Sequence[FileRecord], path: str | None) -> Link:
-    """What is on the disk, against the local record."""
+def _disk_link(
+    system: System, records: Sequence[FileRecord], path: str | None, by_record: bool
+) -> Link:
+    """What is on the disk, against the local record, or against the archive where that tells more."""
     if not records:
         return Link("file", Holds.ABSENT, "it is not on record")
     found = [(record, judge(system, record, read_all=True)) for record in records]
@@ -155,7 +158,8 @@ def _disk_link(system: System, records: Sequence[FileRecord], path: str | None) 
         match judged.verdict:
             case Verdict.INTACT:
                 what = record.digest or record.link_target or record.kind or "its place"
-                return Link("file", Holds.YES, f"it is as recorded: {what}")
+                told = "as recorded" if by_record else "as it was shipped"
+                return Link("file", Holds.YES, f"it is {told}: {what}")
             case Verdict.UNRECORDED:
                 return Link("file", Holds.ABSENT, "its content is not on record")
             case Verdict.EXCUSED | Verdict.UNREADABLE:
@@ -163,8 +167,12 @@ def _disk_link(system: System, records: Sequence[FileRecord], path: str | None) 
         return Link("file", Holds.BROKEN, f"{judged.verdict.value}: {told}")
     counts = Counter(judged.verdict for _, judged in found)
     words = ", ".join(f"{counts[one]:,} {one.value}" for one in Verdict if counts[one])
-    wrong = any(one.alarming for one in counts)
-    return Link("files", Holds.BROKEN if wrong else Holds.YES, f"{words}, by the local record")
+    words += ", by the local record" if by_record else ", by the archive"
+    if any(one.alarming for one in counts):
+        return Link("files", Holds.BROKEN, words)
+    # Where a family records no content nothing was compared that would tell another file.
+    untold = counts[Verdict.UNRECORDED] and "content" in system.family.silent_on
+    return Link("files", Holds.ABSENT if untold else Holds.YES, words)
 
 
 def _difference(one: Difference) -> str:

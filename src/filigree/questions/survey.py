@@ -7,6 +7,7 @@ from filigree.model.answer import Answer
 from filigree.model.package import Package
 from filigree.questions.census import by_reason, by_state, total_size
 from filigree.questions.impact import installed_impact
+from filigree.questions.silence import WHY_INSTALLED, report_silence
 from filigree.system import System
 
 BIGGEST = 10
@@ -42,7 +43,7 @@ class Survey:
     architecture: str | None
     packages: int
     states: dict[str, int]
-    reasons: dict[str, int]
+    reasons: dict[str, int] | None
     held_packages: list[str]
     troubled_packages: list[str]
     installed_size: int
@@ -70,7 +71,7 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
         architecture=system.database.architecture,
         packages=len(present),
         states=by_state(system.packages),
-        reasons=by_reason(present),
+        reasons=None if report_silence(system, "reason", WHY_INSTALLED) else by_reason(present),
         held_packages=[p.name for p in present if p.held],
         troubled_packages=troubled,
         installed_size=total_size(present),

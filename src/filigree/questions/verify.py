@@ -12,6 +12,7 @@ from filigree.questions.checking import Run
 from filigree.questions.expected import RANK, Expecting
 from filigree.questions.references import Against, References
 from filigree.questions.scopes import EVERYTHING, Chosen
+from filigree.questions.silence import report_silence
 from filigree.questions.subjects import match_subjects
 from filigree.questions.tally import Tally
 from filigree.questions.verdicts import AS_USUAL, LOUD, FileVerdict, Job, Manner, Progress
@@ -56,6 +57,7 @@ def verify(
         notes += vouching.notes
     finally:
         vouching.close()  # workers must not share what is open
+    system.database.prepare(packages)
     jobs = _jobs(system, packages)
     total = sum(job.paths for job in jobs)
     run = Run(system, verdicts, aspects, manner, expecting)
@@ -71,6 +73,8 @@ def verify(
         outcomes.close()  # type: ignore[attr-defined]
     for gap in tally.gaps_of(interrupted):
         system.report(gap)
+    if untold := tally.verdicts[Verdict.UNRECORDED]:
+        report_silence(system, "content", f"the content of {untold:,} files")
     order = {id(p): n for n, p in enumerate(packages)}
     tally.rows.sort(key=lambda found: (order[id(found[0])], found[1].path))
     summary = tally.summary(system, packages, time.monotonic() - started)

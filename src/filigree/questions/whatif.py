@@ -13,6 +13,7 @@ from filigree.questions.planning.standing import Together
 from filigree.questions.planning.words import say
 from filigree.questions.planning.world import SystemWorld
 from filigree.questions.scopes import EVERYTHING, INSTALLED, Chosen, Lookup, Scope, looking
+from filigree.questions.silence import known_chosen, report_silence
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
@@ -39,7 +40,7 @@ class WhatifRow:
     before: str | None
     asked: bool
     replaced: bool
-    chosen: bool
+    chosen: bool | None
     protected: bool
     repository: str | None
     archive_size: int | None
@@ -135,11 +136,13 @@ def _answer(system: System, lookup: Lookup, asked: _Asked, wishes: Wishes) -> An
         system.report(gap)
         summary = {**_summary(system, [], None), "possible": None, "remarks": asked.remarks}
         return Answer("whatif", system.system_label, [], summary, system.gaps, notes, bool(notes))
-    rows = [_row(change) for change in outcome.changes]
+    rows = [_row(system, change) for change in outcome.changes]
     if outcome.found:
         rows += _left_over(system, world, outcome)
     summary = _summary(system, rows, _two_ways(wishes, outcome, other))
     first = (*wishes.add, *wishes.drop, *wishes.upgrade)
+    if report_silence(system, "reason", "what would be left over"):
+        summary |= {Action.LEFTOVER.value: None, "leftover_size": None}
     summary |= {
         "possible": outcome.found,
         "obstacles": [said.sentence for said in say(world, outcome.obstacles, first)],
@@ -159,13 +162,13 @@ def _the_other_way(wishes: Wishes) -> Wishes:
     )  # fmt: skip
 
 
-def _row(change: Change) -> WhatifRow:
+def _row(system: System, change: Change) -> WhatifRow:
     package, before = change.package, change.before
     old = before or (package if change.action is Action.DROP else None)
     return WhatifRow(
         change.action, package.name, package.version, change.reason, package.architecture,
         before.version if before else None, change.asked, change.replaced,
-        bool(old and was_chosen(old)), bool(old and old.protected),
+        known_chosen(system, old) if old else False, bool(old and old.protected),
         package.repository if package.state is State.AVAILABLE else None,
         package.archive_size if package.state in (State.AVAILABLE, State.ARCHIVE) else None,
         package.installed_size,
@@ -193,7 +196,8 @@ def _left_over(system: System, world: SystemWorld, outcome: Outcome) -> Iterator
             yield WhatifRow(
                 Action.LEFTOVER, package.name, package.version,
                 f"only {_few(list(askers.get(id(package), ())))} needed it", package.architecture, None,
-                False, False, was_chosen(package), package.protected, None, None, package.installed_size,
+                False, False, known_chosen(system, package), package.protected, None, None,
+                package.installed_size,
             )  # fmt: skip
 
 
@@ -234,7 +238,7 @@ def _summary(
         "disk_change": change,
         "leftover_size": sum(r.installed_size or 0 for r in rows if r.action is Action.LEFTOVER),
         "room": _room(system),
-        "chosen_lost": [r.name for r in lost if r.chosen],
+        "chosen_lost": [r.name for r in lost if r.chosen is not False],
         "protected_lost": [r.name for r in dropped if r.protected and not r.replaced],
         "ways": ways,
         "obstacles": [],

@@ -1,20 +1,18 @@
 """Fetching the index of an `arch` repository, verified before it is kept."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from datetime import datetime
-from pathlib import Path
 
 from filigree.access.fetching import FetchError
 from filigree.families.indexes import from_the_first, older_than
 from filigree.families.protocol import Fetch
+from filigree.families.seals import seal_of_file, signed_at
 from filigree.formats.keys import Key
-from filigree.formats.openpgp import judge_pieces
 from filigree.model.repositories import Refreshed, Repository
 from filigree.model.seals import Seal, SealVerdict
 
 INDEX_LIMIT = 1 << 30
 SIGNATURE_LIMIT = 1 << 20
-_PIECE = 1 << 20
 
 
 def refresh(
@@ -50,7 +48,7 @@ def _from(
         if why is not None:
             fetch.forget(address)
             fetch.forget(f"{address}.sig")
-            return Refreshed(seal, made_at(seal), None, why)
+            return Refreshed(seal, signed_at(seal), None, why)
         kept.append((got, beside, f"{folder}/{name}.{ending}"))
     for got, beside, place in kept:
         if beside is not None:
@@ -59,7 +57,7 @@ def _from(
             fetch.drop(f"{place}.sig")
         fetch.keep(got, place)
     assert first is not None
-    return Refreshed(first, made_at(first), None, None)
+    return Refreshed(first, signed_at(first), None, None)
 
 
 def _beside(address: str, fetch: Fetch) -> str | None:
@@ -74,16 +72,7 @@ def _beside(address: str, fetch: Fetch) -> str | None:
 def _judged(got: str, beside: str | None, keys: Sequence[Key], now: datetime) -> Seal:
     if beside is None:
         return Seal(SealVerdict.NONE, reason="there is no signature beside it")
-    path = Path(got)
-    with path.open("rb") as file:
-        size = path.stat().st_size
-        signature = Path(beside).read_bytes()
-
-        def pieces() -> Iterator[bytes]:
-            file.seek(0)
-            return iter(lambda: file.read(_PIECE), b"")
-
-        return judge_pieces(pieces, size, signature, keys, now)
+    return seal_of_file(got, beside, keys, now)
 
 
 def _why_not(seal: Seal, repository: Repository, seen: Sequence[datetime | None]) -> str | None:
@@ -92,9 +81,4 @@ def _why_not(seal: Seal, repository: Repository, seen: Sequence[datetime | None]
         return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
     if seal.verdict is SealVerdict.NONE and repository.must_be_signed:
         return "it is not signed, and it must be"
-    return older_than(made_at(seal), seen)
-
-
-def made_at(seal: Seal) -> datetime | None:
-    """When an index was made: when it was signed, by a signature that holds."""
-    return next((one.made_at for one in seal.signers if one.verdict is SealVerdict.GOOD), None)
+    return older_than(signed_at(seal), seen)

@@ -7,12 +7,13 @@ from functools import cached_property
 
 from filigree.access.jail import Jail
 from filigree.families.arch import places
-from filigree.families.arch.refreshing import SIGNATURE_LIMIT, made_at
+from filigree.families.arch.refreshing import SIGNATURE_LIMIT
 from filigree.families.arch.settings import OPTIONS, Setting, words_of
 from filigree.families.indexes import Keys, unpacked_pieces
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
 from filigree.families.rings import ring_of
+from filigree.families.seals import signed_at
 from filigree.formats.damage import text_of
 from filigree.formats.keys import Key
 from filigree.formats.members import PayloadError
@@ -167,7 +168,7 @@ class ArchRepositories:
         more = f"{folder}/{name}.files"
         files = (IndexFile(IndexKind.PATHS, more, None, False, own),) if jail.exists(more) else ()
         return IndexCopy(
-            path, seen.size, packages, made_at(seal), moment_of(seen.modified // 10**9), None, seal,
+            path, seen.size, packages, signed_at(seal), moment_of(seen.modified // 10**9), None, seal,
             matches, tuple(remarks), listed, files, own,
         )  # fmt: skip
 

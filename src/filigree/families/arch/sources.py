@@ -1,6 +1,6 @@
 """What an `arch` system could install."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from filigree.access.jail import Jail
 from filigree.families.arch import described, offers
@@ -17,12 +17,8 @@ from filigree.model.choices import Choice, Offering
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
 from filigree.model.repositories import (
-    Advisory,
-    Change,
-    Group,
     IndexFile,
     Listed,
-    Membership,
     Offer,
     Place,
     Repository,
@@ -35,6 +31,7 @@ class ArchSources(IndexReader):
     """Reads the configuration and the copies of indexes once, for one question."""
 
     any_machine = ANY
+    compare = staticmethod(compare_versions)
 
     def __init__(self, jail: Jail, report: Report, configured: ArchRepositories, own: Own) -> None:
         super().__init__(jail, report, configured, own)
@@ -62,28 +59,6 @@ class ArchSources(IndexReader):
         except PayloadError as error:
             report(Gap(file.path, f"{error}; what follows was not read"))
 
-    def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
-        return iter(())
-
-    def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
-        return iter(())
-
-    def groups(self, file: IndexFile, report: Report) -> Iterator[Group]:  # noqa: ARG002
-        return iter(())
-
-    def groups_told(self, members: Iterable[tuple[str, str]]) -> Iterator[Group]:
-        found: dict[str, dict[str, None]] = {}
-        for group, name in members:
-            found.setdefault(group, {})[name] = None
-        for group, names in sorted(found.items()):
-            yield Group(group, group, None, tuple((name, Membership.MANDATORY) for name in names))
-
-    def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
-        return iter(())
-
-    def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
-        return iter(())
-
     # -- packages --------------------------------------------------------------------------
 
     def package(self, record: str, repository: str, brief: bool = False) -> Package | None:  # noqa: ARG002
@@ -100,12 +75,6 @@ class ArchSources(IndexReader):
 
     def place(self, record: str, repository: Repository) -> Place:
         return offers.place_of(record, repository.addresses)
-
-    def description_key_of(self, record: str) -> str | None:  # noqa: ARG002
-        return None
-
-    def stream_key(self, package: Package) -> str | None:  # noqa: ARG002
-        return None
 
     def holder(self, package: Package) -> str:
         return f"{package.name}-{package.version}"

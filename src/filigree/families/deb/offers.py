@@ -11,7 +11,7 @@ from filigree.formats.deb_index import Entry, fields_of, read_index
 from filigree.formats.numbers import whole_number
 from filigree.model.answer import Gap
 from filigree.model.package import Package, State
-from filigree.model.repositories import Group, Listed, Membership, Offer, Place
+from filigree.model.repositories import Listed, Offer, Place
 
 DAMAGES_LIMIT = 20
 _NOTHING: Mapping[str, str] = {}
@@ -119,12 +119,3 @@ def place_of(record: str, addresses: Sequence[str]) -> Place:
         f"{addresses[0].rstrip('/')}/{name.removeprefix('./')}" if addresses and name else None
     )
     return Place(address, whole_number(fields.get("Size")), digest)
-
-
-def groups_of(members: Iterable[tuple[str, str]]) -> Iterator[Group]:
-    """The groups that packages say they are of, from pairs of group and package."""
-    found: dict[str, dict[str, None]] = {}
-    for group, name in members:
-        found.setdefault(group, {})[name] = None
-    for group, names in sorted(found.items()):
-        yield Group(group, group, None, tuple((name, Membership.DEFAULT) for name in names))

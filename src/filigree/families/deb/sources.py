@@ -1,6 +1,6 @@
 """What a `deb` system could install."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from filigree.access.jail import Jail
 from filigree.families.deb import offers
@@ -10,15 +10,14 @@ from filigree.families.deb.repositories import DebRepositories
 from filigree.families.deb.stanza import capabilities_told, needs_told
 from filigree.families.indexes import IndexReader
 from filigree.families.protocol import Own, Report
+from filigree.formats.deb_versions import compare_versions
 from filigree.model.choices import Choice, Offering
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
 from filigree.model.repositories import (
-    Advisory,
-    Change,
-    Group,
     IndexFile,
     Listed,
+    Membership,
     Offer,
     Place,
     Repository,
@@ -29,6 +28,8 @@ class DebSources(IndexReader):
     """Reads the configuration and the copies of indexes once, for one question."""
 
     any_machine = "all"
+    compare = staticmethod(compare_versions)
+    membership = Membership.DEFAULT
 
     def __init__(self, jail: Jail, report: Report, configured: DebRepositories, own: Own) -> None:
         super().__init__(jail, report, configured, own)
@@ -44,21 +45,6 @@ class DebSources(IndexReader):
 
     def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:
         return offers.read_descriptions(self._pieces(file), file.path, report)
-
-    def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
-        return iter(())
-
-    def groups(self, file: IndexFile, report: Report) -> Iterator[Group]:  # noqa: ARG002
-        return iter(())
-
-    def groups_told(self, members: Iterable[tuple[str, str]]) -> Iterator[Group]:
-        return offers.groups_of(members)
-
-    def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
-        return iter(())
-
-    def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
-        return iter(())
 
     # -- packages --------------------------------------------------------------------------
 
@@ -79,9 +65,6 @@ class DebSources(IndexReader):
 
     def description_key_of(self, record: str) -> str | None:
         return description_key(record)
-
-    def stream_key(self, package: Package) -> str | None:  # noqa: ARG002
-        return None
 
     def holder(self, package: Package) -> str:
         return package.name

@@ -14,6 +14,7 @@ from filigree.families.rpm.policy import main_words, words_of
 from filigree.families.rpm.repositories import RpmRepositories
 from filigree.formats.repo_files import read_sections
 from filigree.formats.rpm_modules import Default, read_modules
+from filigree.formats.rpm_versions import compare_versions
 from filigree.formats.version_parts import split_version
 from filigree.model.choices import Choice, Offering
 from filigree.model.needs import Capability, Need
@@ -34,6 +35,7 @@ class RpmSources(IndexReader):
     """Reads the configuration and the copies of indexes once, for one question."""
 
     any_machine = "noarch"
+    compare = staticmethod(compare_versions)
 
     def __init__(self, jail: Jail, report: Report, configured: RpmRepositories, own: Own) -> None:
         super().__init__(jail, report, configured, own)
@@ -47,17 +49,11 @@ class RpmSources(IndexReader):
     def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:  # noqa: ARG002
         return offers.read_paths(self._pieces(file))
 
-    def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
-        return iter(())
-
     def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
         return offers.read_advisories(self._pieces(file))
 
     def groups(self, file: IndexFile, report: Report) -> Iterator[Group]:  # noqa: ARG002
         return offers.read_groups(self._pieces(file))
-
-    def groups_told(self, members: Iterable[tuple[str, str]]) -> Iterator[Group]:  # noqa: ARG002
-        return iter(())
 
     def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
         return offers.read_changes(self._pieces(file))
@@ -89,9 +85,6 @@ class RpmSources(IndexReader):
 
     def place(self, record: str, repository: Repository) -> Place:
         return offers.place_of(self._opened(record), repository.addresses)
-
-    def description_key_of(self, record: str) -> str | None:  # noqa: ARG002
-        return None
 
     def stream_key(self, package: Package) -> str | None:
         epoch, version, release = split_version(package.version)

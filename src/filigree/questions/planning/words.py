@@ -98,6 +98,8 @@ class _Words:
         if reason.ground is Ground.RULES:
             where = f" of {one.repository}" if one.repository else ""
             return f"{_called(one)}{where} is passed over by the system's rules: {reason.why}"
+        if one.reason is None:
+            return f"{_called(one)} is installed, and is not to be dropped"
         if was_chosen(one):
             why = "chosen by a person"
         else:

@@ -9,7 +9,8 @@ from filigree.views.page import Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words
 
-_STYLES = {
+_STYLES: dict[Standing | None, Style] = {
+    None: Style.WARN,
     Standing.CHOSEN: Style.GOOD,
     Standing.PROTECTED: Style.GOOD,
     Standing.NEEDED: Style.GOOD,
@@ -45,7 +46,7 @@ def _chain(row: BecauseRow, chain: Chain, ink: Ink) -> Iterator[str]:
         last = depth == len(chain.steps) - 1
         style = Style.TITLE if last else Style.NAME
         parts: list[str | Piece] = [margin, Piece(step.name, style), f" {step.version}"]
-        if depth == 0 and row.standing is not Standing.NOT_INSTALLED:
+        if depth == 0 and row.standing not in (None, Standing.NOT_INSTALLED):
             parts.append(Piece("  chosen", Style.GOOD))
         if step.kind is not None:
             how = "names" if step.kind.value in ("supplements", "enhances") else ""
@@ -74,6 +75,7 @@ def rows(answer: Answer[BecauseRow], options: dict[str, Any]) -> Iterator[Sequen
 _WORDS = (
     ("chosen", "chosen"), ("needed", "needed by something chosen"), ("wished", "only wished for"),
     ("protected", "protected"), ("left_over", "left over"), ("not_installed", "not installed"),
+    ("not_told", "of whose reason nothing is on record"),
 )  # fmt: skip
 
 

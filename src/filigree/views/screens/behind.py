@@ -43,6 +43,10 @@ _PARTS: tuple[tuple[str, Callable[[BehindRow], bool]], ...] = (
     ("Behind", lambda row: row.standing in (Standing.BEHIND, Standing.REPLACED)),
     ("Held at an older version", lambda row: row.standing is Standing.HELD),
     ("To go back to an older version", lambda row: row.standing is Standing.BACKWARDS),
+    (
+        "Other versions are offered, and nothing tells which is newer",
+        lambda row: row.standing is Standing.DIFFERENT,
+    ),
     ("Ahead of every repository", lambda row: row.standing is Standing.AHEAD),
 )
 
@@ -111,7 +115,11 @@ def _closing(answer: Answer[BehindRow]) -> list[str | Piece]:
         parts += (", ", Piece("none missing for security", Style.GOOD))
     if missing:
         parts.append(f"; {size_words(summary['size'])} to fetch")
-    for name, phrase in (("held", "held"), ("ahead", "ahead of every repository")):
+    for name, phrase in (
+        ("different", "of another version"),
+        ("held", "held"),
+        ("ahead", "ahead of every repository"),
+    ):
         if summary[name]:
             parts.append(f"; {summary[name]:,} {phrase}")
     if summary["not_offered"]:

@@ -58,6 +58,7 @@ def _dossier(row: Dossier, ink: Ink) -> Iterator[str]:
     yield from _ties(row, ink)
     yield from _files(row, ink)
     yield from _changes(row, ink)
+    yield from _history(row, ink)
     if row.description:
         yield from _heading("Description", ink)
         for text in row.description.split("\n"):
@@ -216,6 +217,15 @@ def _changes(row: Dossier, ink: Ink) -> Iterator[str]:
         yield from fact(ink, f"  {day(change.at)}", change.what, who, width=20)
     if len(row.changes) > _CHANGES_SHOWN:
         yield f"  and {len(row.changes) - _CHANGES_SHOWN:,} more (--format json has them all)"
+
+
+def _history(row: Dossier, ink: Ink) -> Iterator[str]:
+    """What the system itself tells of this name, the newest first."""
+    if row.history:
+        yield from _heading("What was here before", ink)
+    for event in row.history:
+        version = f"{event.version or 'a version'} was {event.action}"
+        yield from fact(ink, f"  {minute(event.at) or 'at no known time'}", version, width=26)
 
 
 def _ties(row: Dossier, ink: Ink) -> Iterator[str]:

@@ -26,8 +26,10 @@ def screen(answer: Answer[Survey], ink: Ink, options: dict[str, Any]) -> Iterato
     yield ""
     states = [f"{n:,} {STATE_WORDS[State(state)]}" for state, n in found.states.items()]
     yield from fact(ink, "Packages", listed(states) if states else "none")
-    reasons = [f"{n:,} {REASON_WORDS.get(why, why)}" for why, n in found.reasons.items()]
-    yield from fact(ink, "Reasons", listed(reasons) if reasons else "none")
+    told = found.reasons
+    reasons = [f"{n:,} {REASON_WORDS.get(why, why)}" for why, n in (told or {}).items()]
+    none = "not on record" if told is None else "none"
+    yield from fact(ink, "Reasons", listed(reasons) if reasons else none)
     yield from fact(
         ink, "Held back", listed(found.held_packages) if found.held_packages else "nothing"
     )

@@ -1,0 +1,57 @@
+"""Systems of the `slackware` family."""
+
+from collections.abc import Iterable, Mapping
+
+from filigree.access.jail import Jail
+from filigree.families.protocol import ArchiveFamily, Family, Report
+from filigree.families.slackware.archive import SlackwareArchives
+from filigree.families.slackware.database import SlackwareDatabase
+from filigree.families.slackware.places import RECORDS
+from filigree.formats.slackware_versions import compare_versions
+from filigree.formats.version_parts import split_version
+from filigree.model.package import VersionParts
+
+
+class SlackwareFamily:
+    """Packages recorded in a text each: names, sizes, words and paths, and nothing else."""
+
+    name = "slackware"
+    silent_on: Mapping[str, str] = {
+        "reason": "this family does not record whether a person asked for a package",
+        "needs": "this family does not record what an installed package needs",
+        "content": (
+            "this family does not record what files hold; an archive would tell it (--against, --fetch)"
+        ),
+        "license": "this family does not record a license",
+        "maintainer": "this family's record tells the packager by a tag alone, if at all",
+        "built_at": "this family's record does not say",
+        "build_host": "this family's record does not say",
+        "capabilities": "this family does not record the capabilities of a file",
+        "order": (
+            "versions of this family have no order of their own: that one is newer is a guess, unless "
+            "they are builds of one version by one hand, or the list of changes tells it"
+        ),
+        "record_seal": (
+            "this family's records are unsigned: whoever could change a file could change its record; "
+            "an archive that the signed list of digests names would prove it"
+        ),
+    }
+    archives: ArchiveFamily | None = SlackwareArchives()
+
+    def looked_for(self) -> Iterable[str]:
+        return RECORDS
+
+    def recognises(self, jail: Jail) -> bool:
+        return any(jail.is_directory(folder) for folder in RECORDS)
+
+    def open(self, jail: Jail, report: Report) -> SlackwareDatabase:
+        return SlackwareDatabase(jail, report)
+
+    def split_version(self, version: str) -> VersionParts:
+        return split_version(version)
+
+    def compare_versions(self, one: str, other: str) -> int:
+        return compare_versions(one, other)
+
+
+FAMILY: Family = SlackwareFamily()

@@ -1,0 +1,352 @@
+"""The installed packages of a `slackware` system, read afresh from the root: a text for each.
+
+On record are names, sizes, words and paths. What a package needs is told by lists of what is offered, of
+the same build alone; what its files are to be by a listing of the archives, where one is at hand.
+"""
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
+from functools import cached_property, lru_cache
+from typing import TYPE_CHECKING
+
+from filigree.access.jail import Jail
+from filigree.families import matching
+from filigree.families.lacking import Lacking
+from filigree.families.listing import PathListing
+from filigree.families.looking import names_in, read_or_report
+from filigree.families.protocol import NOTHING_OWN, Own, Report
+from filigree.families.slackware import described, places
+from filigree.families.slackware.lists import Lists, label_told
+from filigree.families.slackware.scripts import script_needs
+from filigree.families.slackware.settings import left_out
+from filigree.formats.damage import text_of
+from filigree.formats.keys import Key
+from filigree.formats.long_listing import Entry
+from filigree.formats.slackware_names import split_gone, split_label
+from filigree.formats.slackware_needs import NeedError
+from filigree.formats.slackware_records import Record, paths_of, read_record
+from filigree.formats.slackware_scripts import MadeLink, read_links, read_settings
+from filigree.formats.slackware_versions import compare_versions
+from filigree.model.answer import Gap, moment_of
+from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.events import Action, Event
+from filigree.model.files import Aspect, FileRecord, Kind
+from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.package import Package, Script, State
+
+if TYPE_CHECKING:
+    from filigree.families.slackware.sources import SlackwareSources
+
+RECORD_LIMIT = 256 << 20
+_HEAD = 8 << 10
+_SCRIPT_LIMIT = 64 << 20
+_BYTES_A_PATH = 40
+ALWAYS = frozenset({Aspect.PRESENCE, Aspect.KIND, Aspect.LINK_TARGET})
+LISTED = frozenset({Aspect.SIZE, Aspect.MODE, Aspect.OWNER, Aspect.GROUP, Aspect.MODIFIED})
+
+
+class SlackwareDatabase(Lacking):
+    """Every record of the root's database; what cannot be read is reported, and costs itself."""
+
+    def __init__(self, jail: Jail, report: Report) -> None:
+        self._jail = jail
+        self._report = report
+        self._records: dict[int, str] = {}
+        self._listed: dict[str, list[Entry]] = {}
+        self._needs_reported = False
+        self._packages = self._read_packages()
+        self._texts = lru_cache(maxsize=4)(self._read_text)
+        self._made = lru_cache(maxsize=64)(self._read_made)
+
+    # -- packages --------------------------------------------------------------------------
+
+    def packages(self) -> Sequence[Package]:
+        return self._packages
+
+    @cached_property
+    def architecture(self) -> str | None:
+        """What most packages are built for."""
+        counts = Counter(
+            p.architecture for p in self._packages if p.architecture not in described.ANYWHERE
+        )
+        return counts.most_common(1)[0][0] if counts else None
+
+    def _read_packages(self) -> list[Package]:
+        stays = left_out(self._jail, self._report)
+        found: list[Package] = []
+        told: set[str] = set()
+        for folder in self._folders(places.RECORDS):
+            try:
+                names = self._jail.names(folder)
+            except AccessError as error:
+                raise DatabaseError(
+                    f"the package database cannot be read: {error.what}", folder,
+                    "run as a user who may read it, or check that the disk is mounted whole",
+                ) from error  # fmt: skip
+            for name in names:
+                package = self._read_package(f"{folder}/{name}", name)
+                if package is None:
+                    continue
+                if name in told:
+                    self._report(Gap(f"{folder}/{name}", "it is on record in two places"))
+                    continue
+                told.add(name)
+                if stays(package):
+                    package = replace(package, held=True)
+                self._records[id(package)] = f"{folder}/{name}"
+                found.append(package)
+        if not found:
+            self._report(Gap(places.RECORDS[0], "the package database is empty"))
+        return found
+
+    def _folders(self, known: Sequence[str]) -> list[str]:
+        """The folders that are there; one that is reached in two ways once."""
+        found: dict[str, str] = {}
+        for folder in known:
+            if self._jail.is_directory(folder):
+                found.setdefault(self._jail.real_path(folder), folder)
+        return list(found.values())
+
+    def _read_package(self, path: str, name: str) -> Package | None:
+        try:
+            seen = self._jail.observe(path)
+            if seen.kind is not Kind.FILE:
+                if seen.kind is not Kind.DIRECTORY:
+                    self._report(Gap(path, f"it is a {seen.kind.value}, and no record"))
+                return None
+            label = described.label_of(name)
+            record = self._head(path)
+        except (AccessError, described.NotAPackage) as error:
+            self._report(Gap(path, error.what if isinstance(error, AccessError) else str(error)))
+            return None
+        own = record.told.fields.get("PACKAGE NAME")
+        if own != str(label):
+            what = f"it is of {own}: it is called otherwise" if own else "it names no package"
+            self._report(Gap(path, what))
+        more = {"installed_at": moment_of(seen.modified // 10**9)}
+        return described.package_of(label, record.told, State.INSTALLED, more)
+
+    def _head(self, path: str) -> Record:
+        """What is told of a package: what stands before its paths."""
+        source = self._jail.lend(path)
+        try:
+            size = _HEAD
+            while True:
+                record = read_record(text_of(source.at(0, size)))
+                if record.paths_at is not None or size >= min(source.size, RECORD_LIMIT):
+                    return record
+                size *= 8
+        finally:
+            source.close()
+
+    def _read_text(self, package: Package) -> tuple[str, Record]:
+        path = self._records[id(package)]
+        text = text_of(read_or_report(self._jail, path, self._report, RECORD_LIMIT))
+        record = read_record(text)
+        if record.paths_at is None:
+            self._report(Gap(path, "it has no list of paths: it is cut off, or no record"))
+        return text, record
+
+    # -- files -----------------------------------------------------------------------------
+
+    @property
+    def aspects(self) -> frozenset[Aspect]:
+        """With a listing of the archives more of each file is told."""
+        return ALWAYS | LISTED if self._listed else ALWAYS
+
+    def _written(self, package: Package) -> list[str]:
+        return paths_of(*self._texts(package))
+
+    def _read_made(self, package: Package) -> tuple[list[MadeLink], list[str]]:
+        """The links that a package's script makes, and the configuration that it puts in place."""
+        text = "\n".join(self.script_texts(package))
+        return read_links(text), read_settings(text)
+
+    def listing(self, package: Package) -> PathListing:
+        return PathListing(described.all_paths(self._written(package), *self._made(package)))
+
+    def listings(self) -> Iterator[tuple[Package, PathListing]]:
+        for package in self._packages:
+            yield package, self.listing(package)
+
+    def path_count(self, package: Package) -> int:
+        try:
+            return self._jail.observe(self._records[id(package)]).size // _BYTES_A_PATH + 1
+        except AccessError:
+            return 1
+
+    def prepare(self, packages: Sequence[Package]) -> None:
+        """Look up in the listings of archives what files of these very builds are to be."""
+        labels = [described.called(package) for package in packages]
+        self._listed = Lists(self._jail, places.LISTS, self._report).listings(labels)
+
+    def files(self, package: Package) -> list[FileRecord]:
+        shipped = (
+            FileRecord(path, path, Kind.DIRECTORY if folder else Kind.FILE)
+            for path, folder in described.installed_paths(self._written(package))
+        )
+        entries = self._listed.get(described.called(package))
+        told = dict(_by_path(entries or ()))
+        records = (_with_entry(one, told.get(one.path)) for one in shipped)
+        return list(described.records_of(records, *self._made(package)))
+
+    def configuration(self, package: Package) -> list[FileRecord]:
+        return [record for record in self.files(package) if record.config]
+
+    # -- needs -----------------------------------------------------------------------------
+
+    @cached_property
+    def _needs(self) -> Mapping[str, list[tuple[Relation, str]]]:
+        """What lists below the root tell of the needs of installed builds, by label."""
+        here = {described.called(package) for package in self._packages}
+        found: dict[str, list[tuple[Relation, str]]] = {}
+        for told in Lists(self._jail, places.LISTS, self._report).usable_stanzas():
+            try:
+                label = label_told(told)
+            except described.NotAPackage:
+                continue
+            if label in here and described.tells_needs(told.fields):
+                found[label] = list(described.needs_in(told.fields))
+        return script_needs(self._jail, self._report, self._packages) | found
+
+    def needs(self, package: Package) -> tuple[Need, ...]:
+        texts = self._needs.get(described.called(package))
+        if texts is None:
+            self._report_needs()
+            return ()
+        return needs_told(texts, package, self._report)
+
+    def _report_needs(self) -> None:
+        if not self._needs_reported:
+            self._needs_reported = True
+            known, every = len(self._needs), len(self._packages)
+            told = f"lists tell it of {known:,} of {every:,}, for the same build" if known else ""
+            why = f"this family does not record it; {told or 'and no list here tells it'}"
+            self._report(Gap("what installed packages need", why))
+
+    def capabilities(self, package: Package) -> tuple[Capability, ...]:
+        return described.capabilities_of(package)
+
+    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
+        return matching.term_is_met(term, capability, compare_versions)
+
+    def forbids(
+        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
+    ) -> bool:
+        return matching.conflicts(kind, term, asker, holder, capability, compare_versions)
+
+    def rivals(self, one: Package, other: Package) -> str | None:  # noqa: ARG002
+        return "a package takes the place of one of its name"
+
+    keeping = frozenset({Relation.REQUIRES})
+
+    def machine_of(self, package: Package) -> str:
+        return matching.machine_of(package.architecture, self.architecture, described.ANYWHERE)
+
+    @cached_property
+    def machines(self) -> Sequence[str]:
+        return (self.architecture, *described.ANYWHERE) if self.architecture else ()
+
+    # -- the rest --------------------------------------------------------------------------
+
+    kept_endings = (".new", ".orig")
+
+    def scripts(self, package: Package) -> tuple[Script, ...]:
+        return tuple(
+            Script("doinst.sh", len(text.encode("utf-8", "surrogateescape")))
+            for text in self.script_texts(package)
+        )
+
+    def script_texts(self, package: Package) -> Iterator[str]:
+        name = self._records[id(package)].rpartition("/")[2]
+        for folder in self._script_folders:
+            data = read_or_report(self._jail, f"{folder}/{name}", self._report, _SCRIPT_LIMIT)
+            if data:
+                yield text_of(data)
+                return
+
+    @cached_property
+    def _script_folders(self) -> list[str]:
+        return self._folders(places.SCRIPTS)
+
+    def fields(self, package: Package) -> Mapping[str, str]:
+        return package.fields
+
+    def events(self) -> Iterator[Event]:
+        """What was removed or replaced: a record of it is kept, called by the time."""
+        for folder in self._folders(places.REMOVED):
+            for name in names_in(self._jail, folder, self._report):
+                gone = split_gone(name)
+                label = split_label(gone.label)
+                if label is None:
+                    self._report(Gap(f"{folder}/{name}", "it is not called as a package is"))
+                    continue
+                yield Event(
+                    self._gone_at(f"{folder}/{name}", gone.moment),
+                    Action.REPLACED if gone.moment else Action.REMOVED,
+                    label.name, label.full_version, label.architecture, f"{folder}/{name}",
+                )  # fmt: skip
+
+    def _gone_at(self, path: str, told: tuple[int, ...] | None) -> datetime | None:
+        try:
+            if told is not None:
+                year, month, day, hour, minute, second = told
+                return datetime(year, month, day, hour, minute, second, tzinfo=UTC)
+            return moment_of(self._jail.observe(path).modified // 10**9)
+        except (ValueError, AccessError):
+            return None
+
+    def sources(
+        self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
+    ) -> "SlackwareSources":
+        from filigree.families.slackware.repositories import SlackwareRepositories
+        from filigree.families.slackware.sources import SlackwareSources
+
+        machine = self.architecture
+        configured = SlackwareRepositories(self._jail, self._report, machine, keyring, now, own)
+        return SlackwareSources(self._jail, self._report, configured, own)
+
+    def place_of(self, package: Package) -> str:
+        return self._records[id(package)]
+
+    def archive_folders(self) -> Sequence[str]:
+        return (places.ARCHIVES,)
+
+    def keeper_of(self, path: str) -> Package | None:
+        name = path.rpartition("/")[2]
+        return next(
+            (p for p in self._packages if self._records[id(p)].rpartition("/")[2] == name), None
+        )
+
+
+def _by_path(entries: Sequence[Entry]) -> Iterator[tuple[str, Entry]]:
+    for entry in entries:
+        yield f"/{entry.path.removeprefix('./').strip('/')}", entry
+
+
+def _with_entry(record: FileRecord, entry: Entry | None) -> FileRecord:
+    """What is on record of a path, with what the listing of its archive says of it."""
+    if entry is None:
+        return record
+    is_file = entry.kind is Kind.FILE
+    return record._replace(
+        kind=entry.kind, size=entry.size if is_file else None,
+        mode=None if entry.kind is Kind.LINK else entry.mode, owner=entry.owner, group=entry.group,
+        link_target=entry.target, device=entry.device,
+        modified=entry.modified if is_file else None, grain=entry.grain,
+    )  # fmt: skip
+
+
+def needs_told(
+    texts: Sequence[tuple[Relation, str]], package: Package, report: Report
+) -> tuple[Need, ...]:
+    """The needs of a package; what does not parse is reported."""
+    found = []
+    for need in described.needs_of(texts):
+        if isinstance(need, NeedError):
+            report(Gap(f"a need of {package.label}", str(need)))
+        else:
+            found.append(need)
+    return tuple(found)

@@ -1,0 +1,288 @@
+"""The repositories of a `slackware` system, the copies of their lists, and its keys."""
+
+import hashlib
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from functools import cached_property
+
+from filigree.access.jail import Jail
+from filigree.families.indexes import Keys, packed_digest, unpacked_pieces
+from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
+from filigree.families.rings import ring_of
+from filigree.families.seals import signed_at
+from filigree.families.slackware import places
+from filigree.families.slackware.lists import Lists
+from filigree.families.slackware.refreshing import SIGNATURE_LIMIT
+from filigree.families.slackware.scripts import digest_of_tree, info_files
+from filigree.families.slackware.settings import lines_of, read_values
+from filigree.formats.build_scripts import read_script_list
+from filigree.formats.keys import Key
+from filigree.formats.openpgp import judge_pieces
+from filigree.formats.unpacking import UnpackError
+from filigree.model.answer import Gap, moment_of
+from filigree.model.errors import AccessError
+from filigree.model.repositories import IndexCopy, IndexFile, IndexKind, Refreshed, Repository
+from filigree.model.seals import Seal, SealVerdict
+
+SCRIPTS = "build-scripts"
+_UNSIGNED = Seal(SealVerdict.NONE, reason="there is no signature beside its list of digests")
+_TO_BUILD = "what it offers must be built first"
+
+
+class SlackwareRepositories:
+    """Reads them once, for one question."""
+
+    key_place = f"{places.RING}, by the system's own key ring"
+
+    def __init__(
+        self, jail: Jail, report: Report, architecture: str | None, keyring: list[Key] | None,
+        now: datetime, own: Own,
+    ) -> None:  # fmt: skip
+        self._jail = jail
+        self._report = report
+        self.native = architecture or ""
+        self._keys = Keys(jail, report, keyring)
+        self._now = now
+        self._own = own
+        self._known: list[Repository] | None = None
+
+    def all(self) -> list[Repository]:
+        """Every repository, in the order in which the system asks them."""
+        if self._known is None:
+            self._known = [*self._mirrors(), *self._scripts(), *self._added()]
+        return self._known
+
+    @cached_property
+    def _values(self) -> dict[str, list[str]]:
+        return read_values(self._jail, self._report)
+
+    @cached_property
+    def parts(self) -> list[str]:
+        """The parts of a repository, in the order in which they are asked."""
+        told = [word for word in self._values.get("PRIORITY", []) if word]
+        main = [part for part in places.PARTS if part.startswith("slackware")]
+        found: list[str] = []
+        for word in told:
+            found += main if word.startswith("%") else [word]
+        return found or list(places.PARTS)
+
+    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
+        """Fetch the lists of a repository of `all`. Raises FetchError."""
+        from filigree.families.slackware.refreshing import refresh
+
+        seen = [
+            copy.made_at
+            for lists in self._shelves(repository.identity, repository.addresses, False)
+            if (copy := self._copy(lists)) is not None
+        ]
+        folder = f"/{_folder_name(repository.identity, repository.addresses)}"
+        return refresh(repository, folder, fetch, self._judging, seen, self._now, paths)
+
+    # -- what is configured ----------------------------------------------------------------
+
+    def _mirrors(self) -> Iterator[Repository]:
+        """Each address that counts; the copy below the root is of the first of them."""
+        lines = lines_of(self._jail, places.MIRRORS, self._report)
+        names: set[str] = set()
+        for number, (line, address) in enumerate(lines, 1):
+            name = _name_of(address)
+            while name in names:
+                name += "'"
+            names.add(name)
+            yield self._repository(
+                name, address, f"{places.MIRRORS}:{line}", number, own_only=number > 1
+            )
+        lists = Lists(self._jail, places.LISTS, self._report)
+        if not lines and lists.has(places.PACKAGES):
+            yield self._repository("lists", None, places.LISTS, 1)
+
+    def _repository(
+        self, name: str, address: str | None, place: str, number: int, own_only: bool = False,
+    ) -> Repository:  # fmt: skip
+        addresses = (address,) if address else ()
+        copy = self._best_copy(name, addresses, own_only)
+        remarks = [] if address else ["it has no address"]
+        if copy is None:
+            remarks.append("it was never fetched")
+        elif copy.seal.verdict is SealVerdict.UNKNOWN_KEY:
+            remarks.append(f"the missing key would be put in {self.key_place}")
+        asked = self._values.get("CHECKGPG", ["on"])
+        why = "the auditor asks it last" if place == ADDED else f"it is number {number} there"
+        return Repository(
+            identity=name, name=name, enabled=True, addresses=addresses, suite=None, component=None,
+            architecture=self.native or None, priority=number, configured_in=place,
+            must_be_signed=None if place == ADDED else "on" in asked, copy=copy,
+            remarks=tuple(remarks), facts={"priority_from": why}, security=False,
+        )  # fmt: skip
+
+    def _scripts(self) -> Iterator[Repository]:
+        """Build scripts below the root, where there are any."""
+        copy = self._script_copy()
+        if copy is not None:
+            yield Repository(
+                identity=SCRIPTS, name=SCRIPTS, enabled=True, addresses=(), suite=None,
+                component=None, architecture=None, priority=500, configured_in=places.BUILD_SCRIPTS,
+                copy=copy, remarks=(_TO_BUILD,), facts={"priority_from": _TO_BUILD},
+            )  # fmt: skip
+
+    def _added(self) -> Iterator[Repository]:
+        """Repositories by their addresses: `address name`, or the name that the address ends with."""
+        for number, text in enumerate(self._own.addresses, 1001):
+            address, _, name = text.partition(" ")
+            yield self._repository(
+                name.strip() or _name_of(address), address, ADDED, number, own_only=True
+            )
+
+    # -- copies ----------------------------------------------------------------------------
+
+    def _shelves(self, name: str, addresses: Sequence[str], own_only: bool) -> Iterator[Lists]:
+        """Where copies may lie: the root's own, and those that we fetched, where these count."""
+        if not own_only:
+            yield Lists(self._jail, places.LISTS, self._report)
+        if self._own.copies is not None:
+            folder = f"/{_folder_name(name, addresses)}"
+            yield Lists(self._own.copies, folder, self._report, own=True)
+
+    def _best_copy(self, name: str, addresses: Sequence[str], own_only: bool) -> IndexCopy | None:
+        """The root's own copy; one that we fetched, where that counts and is as new."""
+        best: IndexCopy | None = None
+        for lists in self._shelves(name, addresses, own_only):
+            copy = self._copy(lists)
+            if copy is None or (copy.own and not copy.usable and best is not None):
+                continue
+            if (
+                best is None
+                or not best.usable
+                or (copy.made_at or self._now) >= (best.made_at or copy.made_at or self._now)
+            ):
+                best = copy
+        return best
+
+    def _copy(self, lists: Lists) -> IndexCopy | None:
+        own = lists.jail is self._own.copies
+        if lists.has(places.SCRIPT_LIST) and own:
+            return self._script_list(lists, own)
+        if not lists.has(places.PACKAGES):
+            return None
+        path = lists.place(places.PACKAGES)
+        remarks: list[str] = []
+        packages: int | None = None
+        digest: str | None = None
+        matches: bool | None = False
+        try:
+            seen = lists.jail.observe(lists.jail.real_path(path))
+            seal = self._seal(lists)
+            digest = lists.digest()
+            matches, words = lists.believed()
+            remarks += [words] if words else []
+            packages = sum(told is not None for told in lists.stanzas())
+        except AccessError as error:
+            self._report(Gap(path, error.what))
+            return None
+        except UnpackError as error:
+            remarks.append(f"it cannot be read to its end: {error}")
+        if not lists.promised:
+            remarks.append("there is no list of digests beside it")
+        listed = IndexFile(IndexKind.PACKAGES, path, digest, False, own)
+        return IndexCopy(
+            path, seen.size, packages, signed_at(seal), moment_of(seen.modified // 10**9), None, seal,
+            matches, tuple(remarks), listed, lists.others, own,
+        )  # fmt: skip
+
+    def _seal(self, lists: Lists) -> Seal:
+        """The seal of the list of digests, which stands for all others."""
+        path = lists.place(places.CHECKSUMS)
+        signature = lists.jail.read_or_none(f"{path}.asc", SIGNATURE_LIMIT)
+        if signature is None or not lists.has(places.CHECKSUMS):
+            return _UNSIGNED
+        size = lists.jail.observe(lists.jail.real_path(path)).size
+        return judge_pieces(
+            lambda: lists.jail.pieces(path), size, signature, self._judging, self._now
+        )
+
+    def _script_copy(self) -> IndexCopy | None:
+        """The scripts below the root, as one index."""
+        lists = Lists(self._jail, places.BUILD_SCRIPTS, self._report)
+        if lists.has(places.SCRIPT_LIST):
+            return self._script_list(lists, False)
+        if not self._jail.is_directory(places.BUILD_SCRIPTS):
+            return None
+        files = [path for path, _ in info_files(self._jail, lists.folder, self._report)]
+        if not files:
+            return None
+        seen = [self._jail.observe(self._jail.real_path(path)) for path in files]
+        digest = digest_of_tree(self._jail, lists.folder, self._report)
+        listed = IndexFile(IndexKind.PACKAGES, lists.folder, digest, False)
+        newest = max(one.modified for one in seen)
+        return IndexCopy(
+            lists.folder, sum(one.size for one in seen), len(files), None, moment_of(newest // 10**9),
+            None, Seal(SealVerdict.NONE, reason="scripts below the root are unsigned"), None, (),
+            listed,
+        )  # fmt: skip
+
+    def _script_list(self, lists: Lists, own: bool) -> IndexCopy | None:
+        path = lists.place(places.SCRIPT_LIST)
+        try:
+            seen = lists.jail.observe(lists.jail.real_path(path))
+            digest = packed_digest(lists.jail, path, "sha256")
+            told = lists.promised.get(f"./{places.SCRIPT_LIST}")
+            matches = packed_digest(lists.jail, path, "md5") == told if told else None
+            seal = self._seal(lists)
+            count = sum(
+                "PRGNAM" in fields for fields in read_script_list(unpacked_pieces(lists.jail, path))
+            )
+        except (AccessError, UnpackError) as error:
+            self._report(Gap(path, str(error)))
+            return None
+        listed = IndexFile(IndexKind.PACKAGES, path, digest, False, own)
+        return IndexCopy(
+            path, seen.size, count, signed_at(seal), moment_of(seen.modified // 10**9), None, seal,
+            matches, (), listed, (), own,
+        )  # fmt: skip
+
+    def lists_of(self, repository: Repository) -> Lists | None:
+        """The folder of lists that the copy of a repository lies in."""
+        copy = repository.copy
+        if copy is None:
+            return None
+        jail = self._own.copies if copy.own and self._own.copies else self._jail
+        return Lists(jail, copy.path.rpartition("/")[0], self._report, copy.own)
+
+    # -- keys ------------------------------------------------------------------------------
+
+    @cached_property
+    def _judging(self) -> list[Key]:
+        """The keys that lists are judged with: the auditor's own, or else those of the ring."""
+        if self._keys.own is not None:
+            return self._keys.own
+        return [one.key for one in self._held if one.everything]
+
+    def held_keys(self) -> Sequence[HeldKey]:
+        return self._held
+
+    @cached_property
+    def _held(self) -> list[HeldKey]:
+        """Every key of the ring of the user who fetches, and the file that it is filled from."""
+        how = "in the key ring of root: trusted for every repository"
+        ring = list(ring_of(places.RING, self._jail, self._keys, self._report))
+        names = tuple(
+            _name_of(address) for _, address in lines_of(self._jail, places.MIRRORS, self._report)
+        )
+        found = [HeldKey(key, how, names, True) for key in ring]
+        told = {key.fingerprint for key in ring}
+        for key in self._keys.held(places.KEYS):
+            why = "fills the key ring" if key.fingerprint in told else "lies there; not in the ring"
+            found.append(HeldKey(key, why, archives=False))
+        return found
+
+
+def _name_of(address: str) -> str:
+    """What a repository is called: by the last part of its address."""
+    bare = address.partition("://")[2] or address
+    return bare.rstrip("/").rpartition("/")[2] or bare.strip("/") or "mirror"
+
+
+def _folder_name(name: str, addresses: Sequence[str]) -> str:
+    """What the folder of the copies that we fetched is called."""
+    address = addresses[0] if addresses else ""
+    return f"{name}-{hashlib.sha256(address.encode('utf-8', 'surrogateescape')).hexdigest()[:16]}"

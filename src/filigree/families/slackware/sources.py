@@ -1,0 +1,179 @@
+"""What a `slackware` system could install."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
+
+from filigree.access.jail import Jail
+from filigree.families import matching
+from filigree.families.choosing import choices_by_number
+from filigree.families.indexes import IndexReader, checked_pieces, digest_found
+from filigree.families.looking import read_or_report
+from filigree.families.protocol import Own, Report
+from filigree.families.slackware import described, offers, places
+from filigree.families.slackware.database import needs_told
+from filigree.families.slackware.lists import LIST_LIMIT
+from filigree.families.slackware.repositories import SlackwareRepositories
+from filigree.families.slackware.scripts import digest_of_tree, scripts_in
+from filigree.formats.file_sizes import read_sizes
+from filigree.formats.slackware_changes import read_changes
+from filigree.formats.slackware_names import split_label
+from filigree.formats.slackware_versions import compare_versions, is_sure
+from filigree.formats.unpacking import UnpackError
+from filigree.model.answer import Gap
+from filigree.model.choices import Choice, Offering
+from filigree.model.errors import AccessError, words_of
+from filigree.model.needs import Capability, Need
+from filigree.model.package import Package
+from filigree.model.repositories import (
+    Advisory,
+    Change,
+    IndexFile,
+    IndexKind,
+    Listed,
+    Offer,
+    Place,
+    Repository,
+)
+
+_LAST = 1 << 20
+_PER_REPOSITORY = 100
+
+
+class SlackwareSources(IndexReader):
+    """Reads the configuration and the copies of lists once, for one question."""
+
+    any_machine = "noarch"
+    compare = staticmethod(compare_versions)
+
+    def __init__(
+        self, jail: Jail, report: Report, configured: SlackwareRepositories, own: Own
+    ) -> None:
+        super().__init__(jail, report, configured, own)
+        self._configured = configured
+        self._digests: dict[str, dict[str, str]] = {}
+        self._sizes: dict[str, dict[str, int]] = {}
+
+    def digest_of(self, file: IndexFile) -> str | None:
+        if file.path == places.BUILD_SCRIPTS:
+            return digest_of_tree(self._jail, file.path, self._report)
+        return super().digest_of(file)
+
+    def kind_of_machine(self, package: Package) -> str:
+        anywhere = (*described.ANYWHERE, described.SOURCE)
+        return matching.machine_of(package.architecture, self._configured.native, anywhere)
+
+    # -- what lists tell -------------------------------------------------------------------
+
+    def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
+        if file.path == places.BUILD_SCRIPTS:
+            for fields in scripts_in(self._jail, file.path, report):
+                offer = offers.script_offer(fields)
+                if offer is not None:
+                    yield offer
+        elif file.path.endswith(places.SCRIPT_LIST):
+            yield from offers.read_scripts(self._pieces(file))
+        else:
+            yield from offers.read_offers(self._pieces(file), file.path, report)
+
+    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:
+        yield from offers.read_paths(self._pieces(file), file.path, report)
+
+    def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
+        yield from offers.read_advisories(read_changes(self._pieces(file)))
+
+    def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
+        yield from offers.read_builds(read_changes(self._pieces(file)))
+
+    # -- packages --------------------------------------------------------------------------
+
+    def package(self, record: str, repository: str, brief: bool = False) -> Package | None:  # noqa: ARG002
+        return offers.package_offered(record, repository)
+
+    def needs(self, package: Package, record: str) -> tuple[Need, ...]:
+        texts = offers.needs_in(record)
+        if texts is None:
+            self._report_needs(package.repository or "")
+            return ()
+        return needs_told(texts, package, self._report)
+
+    def _report_needs(self, repository: str) -> None:
+        self._report(Gap(f"what packages of {repository} need", "its lists do not tell it"))
+
+    def capabilities(self, package: Package, record: str) -> tuple[Capability, ...]:  # noqa: ARG002
+        return described.capabilities_of(package)
+
+    def fields(self, package: Package, record: str) -> Mapping[str, str]:  # noqa: ARG002
+        return package.fields
+
+    def place(self, record: str, repository: Repository) -> Place:
+        path = offers.path_in(record)
+        lists = self._configured.lists_of(repository)
+        if path is None or lists is None:
+            return Place(None, None, None)
+        if repository.identity not in self._digests:
+            self._digests[repository.identity] = lists.promised
+            told = read_or_report(lists.jail, lists.place(places.FILES), self._report, LIST_LIMIT)
+            self._sizes[repository.identity] = read_sizes(told)
+        base = repository.addresses[0].rstrip("/") if repository.addresses else None
+        unsafe = ".." in path.split("/")
+        return Place(
+            f"{base}/{path.removeprefix('./')}" if base and not unsafe else None,
+            self._sizes[repository.identity].get(path),
+            self._digests[repository.identity].get(path),
+        )
+
+    def holder(self, package: Package) -> str:
+        return described.called(package)
+
+    def held(self, holder: str) -> tuple[str, str | None, str | None]:
+        label = split_label(holder)
+        if label is None:
+            return holder, None, None
+        return label.name, label.full_version, label.architecture
+
+    def barred(self, *_: object) -> str | None:
+        """What is left out stays as it is: nothing that is offered is never taken."""
+        return None
+
+    def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
+        return choices_by_number(
+            installed, offered, compare_versions, _LAST, self._number, whatever=True
+        )
+
+    def _number(self, one: Offering) -> int:
+        """By the repository, and within it by the part that the archive lies in."""
+        base = (one.repository.priority or 0) * _PER_REPOSITORY
+        location = one.package.fields.get("PACKAGE LOCATION", "")
+        words = [word for word in location.split("/") if word not in ("", ".")]
+        parts = self._configured.parts
+        return base + (parts.index(words[0]) if words and words[0] in parts else len(parts))
+
+    # -- order -----------------------------------------------------------------------------
+
+    def order(self, here: Package, other: Package) -> int | None:
+        """Sure where both are builds of one version by one hand, or the list of changes has both."""
+        if is_sure(here.version, other.version):
+            return compare_versions(here.version, other.version)
+        mine, theirs = (self._ages.get(described.called(one)) for one in (here, other))
+        if mine is None or theirs is None or mine == theirs:
+            return None
+        return -1 if mine > theirs else 1
+
+    @cached_property
+    def _ages(self) -> dict[str, int]:
+        """How far down in a list of changes each build stands: the newest stand first."""
+        found: dict[str, int] = {}
+        for repository in self._configured.all():
+            files = repository.copy.files if repository.copy else ()
+            for file in (one for one in files if one.kind is IndexKind.CHANGES):
+                jail = self._jail_of(file)
+                digest = digest_found(jail, file, self._report)
+                if digest is None:
+                    continue
+                try:
+                    pieces = checked_pieces(jail, file._replace(digest=digest))
+                    for number, (label, _) in enumerate(offers.read_builds(read_changes(pieces))):
+                        found.setdefault(label, number)
+                except (AccessError, UnpackError) as error:
+                    self._report(Gap(file.path, words_of(error)))
+        return found

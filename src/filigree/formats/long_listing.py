@@ -1,0 +1,143 @@
+"""Long listings of what archives hold, one behind the other, as `MANIFEST` files have them.
+
+    listing = *( bar "||   Package:" path … bar *line )
+    line    = kind-and-mode owner "/" group size date time path [ "->" target ]
+
+Each line is as GNU tar writes it (its manual, "verbose"): times to the minute or second, in the zone of
+whoever made the list, which is taken for UTC; signs that do not print behind a backslash, as itself is.
+"""
+
+import os
+import re
+from calendar import timegm
+from collections.abc import Callable, Iterable, Iterator
+from typing import NamedTuple
+
+from filigree.formats.damage import Damage, text_of
+from filigree.model.files import Kind
+
+LINE_LIMIT = 1 << 16
+_HEAD = re.compile(r"\|\|\s+Package:\s+(\S.*)")
+_LINE = re.compile(
+    r"([-dlhbcps])([-r][-w][-xsS][-r][-w][-xsS][-r][-w][-xtT])\S* ([^\s/]+)/(\S+)\s+"
+    r"(\d{1,15}|\d{1,8},\s*\d{1,8}) (\d{4})-(\d\d)-(\d\d) (\d\d):(\d\d)(?::(\d\d)(?:\.\d+)?)? (.+)"
+)
+_KINDS = {
+    "-": Kind.FILE, "h": Kind.FILE, "d": Kind.DIRECTORY, "l": Kind.LINK, "b": Kind.BLOCK_DEVICE,
+    "c": Kind.CHARACTER_DEVICE, "p": Kind.PIPE, "s": Kind.SOCKET,
+}  # fmt: skip
+_ESCAPED = re.compile(r"\\([0-7]{3}|.)")
+_SIGNS = {"n": "\n", "t": "\t", "a": "\a", "b": "\b", "f": "\f", "r": "\r", "v": "\v"}
+
+
+class Entry(NamedTuple):
+    """One path of an archive. `modified` is seconds since 1970, told to `grain` seconds.
+
+    `size` is None for what is no file, and for another name of one, whose first is `same_as`.
+    """
+
+    path: str
+    kind: Kind
+    mode: int
+    owner: str
+    group: str
+    size: int | None
+    modified: int
+    grain: int
+    target: str | None = None
+    device: int | None = None
+    same_as: str | None = None
+
+
+Wanted = Callable[[str], bool]
+
+
+def read_listings(
+    pieces: Iterable[bytes], wanted: Wanted = lambda _: True
+) -> Iterator[tuple[str, list[Entry | Damage]]]:
+    """Each archive's path and what it holds; of archives that are not wanted nothing is told."""
+    archive: str | None = None
+    found: list[Entry | Damage] = []
+    for number, line in enumerate(_lines(pieces), 1):
+        if line.startswith(("++=", "||")):
+            head = _HEAD.fullmatch(line.rstrip())
+            if head:
+                if archive is not None:
+                    yield archive, found
+                archive = head[1] if wanted(head[1]) else None
+                found = []
+        elif archive is not None and line.strip():
+            found.append(_entry(line) or Damage(number, "a line that tells no file"))
+    if archive is not None:
+        yield archive, found
+
+
+def _lines(pieces: Iterable[bytes]) -> Iterator[str]:
+    rest = b""
+    for piece in pieces:
+        lines = (rest + piece).split(b"\n")
+        rest = lines.pop()
+        if len(rest) > LINE_LIMIT:
+            rest = rest[:LINE_LIMIT]
+        yield from map(text_of, lines)
+    if rest:
+        yield text_of(rest)
+
+
+def _entry(line: str) -> Entry | None:
+    match = _LINE.fullmatch(line)
+    if match is None:
+        return None
+    sign, permissions, owner, group, size, *date, seconds, rest = match.groups()
+    year, month, day, hour, minute = map(int, date)
+    if not (1 <= month <= 12 and 1 <= day <= 31 and hour < 24 and minute < 60):
+        return None
+    at = timegm((year, month, day, hour, minute, int(seconds or 0)))
+    kind = _KINDS[sign]
+    path, target, same = rest, None, None
+    if kind is Kind.LINK:
+        path, _, target = rest.partition(" -> ")
+    elif sign == "h":
+        path, _, same = rest.partition(" link to ")
+    device = None
+    if "," in size:
+        major, _, minor = size.partition(",")
+        device = os.makedev(int(major) & 0xFFF, int(minor) & 0xFFFFF)
+    return Entry(
+        _plain(path), kind, _mode(permissions), _person(owner), _person(group),
+        int(size) if sign == "-" and "," not in size else None, at, 1 if seconds else 60,
+        None if target is None else _plain(target), device, None if same is None else _plain(same),
+    )  # fmt: skip
+
+
+def _person(text: str) -> str:
+    """A name, or a number as records write it."""
+    return f"#{text}" if text.isdigit() else text
+
+
+def _mode(text: str) -> int:
+    mode = 0
+    for place, sign in enumerate(text):
+        if sign not in "-ST":
+            mode |= 0o400 >> place
+        if sign in "sStT":
+            mode |= (0o4000, 0o2000, 0o1000)[place // 3]
+    return mode
+
+
+def _plain(text: str) -> str:
+    if "\\" not in text:
+        return text
+
+    def sign(match: re.Match[str]) -> str:
+        code = match[1]
+        if len(code) == 3:
+            return chr(int(code, 8) & 0xFF)
+        return _SIGNS.get(code, code)
+
+    written = _ESCAPED.sub(sign, text)
+    # Bytes that were told one by one belong together again.
+    try:
+        return written.encode("latin-1").decode("utf-8", "surrogateescape")
+    except UnicodeEncodeError:
+        return written
