@@ -7,8 +7,9 @@ from pathlib import Path
 
 from filigree.demo import slackware
 from filigree.demo.disk import Disk
-from filigree.demo.goods import BUILT, goods_of, machine_code
+from filigree.demo.goods import BUILT, goods_of
 from filigree.demo.ground import lay_ground
+from filigree.demo.intruder import intrude
 from filigree.demo.offering import FIXES, KEPT_BACK, NEW, NOTICES, UPDATES
 from filigree.demo.repository import public_key
 from filigree.demo.slackware import Change, Kept
@@ -45,7 +46,7 @@ def build_dunlin(folder: Path) -> Path:
     _scripts(disk)
     _archives(disk, installed)
     _daily_life(disk)
-    _intruder(disk)
+    intrude(disk, SWAPPED, OPENED, VANISHED, REDIRECTED, STRAY)
     return folder
 
 
@@ -169,15 +170,3 @@ def _daily_life(disk: Disk) -> None:
     text = real.read_text()
     disk.file(f"{EDITED}.new", text)
     disk.file(EDITED, text + "# Read every ten minutes.\n", at=BUILT + timedelta(days=9))
-
-
-def _intruder(disk: Disk) -> None:
-    """What somebody did, with root's rights, and with an eye on sizes and times."""
-    real = disk.real(SWAPPED)
-    disk.file(SWAPPED, machine_code("not the weather glass", real.stat().st_size), 0o755, BUILT)
-    disk.real(OPENED).chmod(0o4755)
-    disk.touch(OPENED, BUILT)
-    gone = next(path for path in sorted(disk.real(VANISHED).iterdir()) if path.suffix == ".tbl")
-    gone.unlink()
-    disk.link(REDIRECTED, "/var/tmp/.brine", BUILT)
-    disk.file(STRAY, machine_code("of nobody's", 31_337), 0o755, BUILT)

@@ -5,8 +5,9 @@ from pathlib import Path
 
 from filigree.demo import arch
 from filigree.demo.disk import Disk
-from filigree.demo.goods import BUILT, goods_of, machine_code
+from filigree.demo.goods import BUILT, goods_of
 from filigree.demo.ground import lay_ground
+from filigree.demo.intruder import intrude
 from filigree.demo.offering import FIXES, KEPT_BACK, NEW, UPDATES
 from filigree.demo.repository import detached, public_key
 from filigree.demo.world import WARES, Ware
@@ -35,7 +36,7 @@ def build_plover(folder: Path) -> Path:
     _repositories(disk)
     _archives(disk, installed)
     _daily_life(disk)
-    _intruder(disk)
+    intrude(disk, SWAPPED, OPENED, VANISHED, REDIRECTED, STRAY)
     return folder
 
 
@@ -109,15 +110,3 @@ def _daily_life(disk: Disk) -> None:
     """What nobody did wrong: a setting that the keeper changed."""
     text = disk.real(EDITED).read_text()
     disk.file(EDITED, text + "# Read every ten minutes.\n", at=BUILT + timedelta(days=9))
-
-
-def _intruder(disk: Disk) -> None:
-    """What somebody did, with root's rights, and with an eye on sizes and times."""
-    real = disk.real(SWAPPED)
-    disk.file(SWAPPED, machine_code("not the foghorn", real.stat().st_size), 0o755, BUILT)
-    disk.real(OPENED).chmod(0o4755)
-    disk.touch(OPENED, BUILT)
-    gone = next(path for path in sorted(disk.real(VANISHED).iterdir()) if path.suffix == ".tbl")
-    gone.unlink()
-    disk.link(REDIRECTED, "/var/tmp/.brine", BUILT)
-    disk.file(STRAY, machine_code("of nobody's", 31_337), 0o755, BUILT)

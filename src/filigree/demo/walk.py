@@ -2,13 +2,15 @@
 
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from filigree.demo import dunlin, plover
 from filigree.demo.archives import (
     BROKEN,
     CUT_OFF,
@@ -20,14 +22,17 @@ from filigree.demo.archives import (
     UNSEALED,
     write_archives,
 )
+from filigree.demo.comparison import side_by_side
 from filigree.demo.curlew import build_curlew
 from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import DOCTORED, build_heron
 from filigree.demo.offering import write_repositories
-from filigree.demo.plover import build_plover, repository
+from filigree.demo.plover import build_plover
 from filigree.demo.repository import CODENAME
 from filigree.demo.server import serving
 from filigree.model.errors import BadQuestion
+from filigree.questions.scopes import Chosen
+from filigree.views.page import Ink
 
 STATIONS: dict[str, Callable[[Path], Path]] = {
     "heron": build_heron, "curlew": build_curlew, "plover": build_plover,
@@ -35,6 +40,7 @@ STATIONS: dict[str, Callable[[Path], Path]] = {
 }  # fmt: skip
 REPOSITORY = "repository"
 PLOVERS = "arch/coast/x86_64"
+DUNLINS = "coast64"
 ADDRESS = "http://SERVER"
 """Stands for the address of the server, which is another one at every run."""
 _MARK = "made by filigree demo"
@@ -54,6 +60,8 @@ STOPS: tuple[Stop, ...] = (
          ("survey",)),
     Stop("And another from curlew, which keeps its packages in quite another way.",
          ("survey",), "curlew"),
+    Stop("A third from dunlin, which writes down little, and says what it does not know.",
+         ("survey",), "dunlin"),
     Stop("What did a person choose to install here, the biggest first?",
          ("census", "--chosen", "--sort", "size", "--limit", "8")),
     Stop("What runs on the bare machine at curlew? Two versions stand side by side.",
@@ -64,6 +72,8 @@ STOPS: tuple[Stop, ...] = (
     Stop("What does it stand on?", ("needs", "tidegauge", "--deep")),
     Stop("At curlew needs are paths, names of libraries, and whole sentences.",
          ("needs", "chartroom", "harbourlog", "jetty"), "curlew"),
+    Stop("Dunlin does not record needs: a list of the same builds tells them, of most.",
+         ("needed-by", "libbrine2"), "dunlin"),
     Stop("And who stands on the sea water library?", ("needed-by", "libbrine2", "--deep")),
     Stop("Why are the tables of salinity here, and the clients of the jetty?",
          ("because", "brine-data", "jetty-client")),
@@ -80,6 +90,10 @@ STOPS: tuple[Stop, ...] = (
     Stop("And on curlew's, whose records tell more of each file?", ("verify",), "curlew"),
     Stop("And on plover's, a station of a third kind, which has everything of a file on record?",
          ("verify",), "plover"),
+    Stop("And on dunlin's, where nothing is on record of what a file holds?", ("verify",), "dunlin"),
+    Stop("Archives of the very builds tell it: what is not at hand is fetched, and traced to a key.",
+         ("verify", "weatherglass", "dulse", "--evidence", "signed", "--fetch", "--repo-url",
+          f"{ADDRESS}/coast64 office", "--keyring", f"{REPOSITORY}/coast.asc"), "dunlin"),
     Stop("Nothing is wrong with the silt meter, says the local record.", ("verify", "siltmeter")),
     Stop("But what traces to a key? The record itself was changed.",
          ("verify", "siltmeter", "--evidence", "signed")),
@@ -98,6 +112,7 @@ STOPS: tuple[Stop, ...] = (
     Stop("Where may heron fetch from, and who signed what it knows of that?", ("repos",)),
     Stop("What is behind at curlew, and what of it is for security?", ("behind",), "curlew"),
     Stop("And at plover, where nothing tells what is for security?", ("behind",), "plover"),
+    Stop("And at dunlin, whose versions have no order of their own?", ("behind",), "dunlin"),
     Stop("Why does heron not take the newer page? All versions, and what the rules say of them.",
          ("dossier", "quayside", "--available")),
     Stop("What else is there about letters, installed or not?", ("seek", "letters")),
@@ -136,9 +151,11 @@ def build_stations(into: Path) -> dict[str, Path]:
     note.write_text(f"Made-up systems of the Sallow Coast Tide Office, {_MARK}.\n")
     write_archives(into / FOLDER)
     write_repositories(into / REPOSITORY)
-    for path, content in repository().items():
-        (into / REPOSITORY / PLOVERS).mkdir(parents=True, exist_ok=True)
-        (into / REPOSITORY / PLOVERS / path).write_bytes(content)
+    for place, tree in ((PLOVERS, plover.repository()), (DUNLINS, dunlin.repository())):
+        for path, content in tree.items():
+            whole = into / REPOSITORY / place / path
+            whole.parent.mkdir(parents=True, exist_ok=True)
+            whole.write_bytes(content)
     return {name: build(into / name) for name, build in STATIONS.items()}
 
 
@@ -160,6 +177,19 @@ def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> No
             say("")
             shown = [*arguments, "--format", "table", "--no-pager"]
             say(f"(exit status {_run(shown, folder, colour, cache)})")
+        say("")
+        say(
+            "# Four stations, four families: what each can answer to the same questions, and what not."
+        )
+        say("")
+        for text in beside(roots, colour, cache):
+            say(text)
+
+
+def beside(roots: dict[str, Path], colour: bool, cache: str) -> Iterator[str]:
+    """The table that compares the stations."""
+    width = shutil.get_terminal_size((120, 40)).columns
+    return side_by_side(roots, Chosen(cache=cache), Ink(colour, width))
 
 
 def _run(arguments: list[str], folder: Path, colour: bool, cache: str) -> int:

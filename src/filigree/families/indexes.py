@@ -17,6 +17,7 @@ from filigree.model.repositories import (
     Advisory,
     Change,
     Group,
+    IndexCopy,
     IndexFile,
     Listed,
     Membership,
@@ -141,6 +142,26 @@ def older_than(made: datetime | None, seen: Iterable[datetime | None]) -> str | 
         f"it was made on {made:%Y-%m-%d %H:%M}, and one of {newest:%Y-%m-%d %H:%M} was seen before: "
         "an old index is sent again"
     )
+
+
+def copies_folder(name: str, addresses: Sequence[str]) -> str:
+    """What the folder of the copies that we fetched of a repository is called."""
+    address = addresses[0] if addresses else ""
+    return f"{name}-{hashlib.sha256(address.encode('utf-8', 'surrogateescape')).hexdigest()[:16]}"
+
+
+def best_of(copies: Iterable[IndexCopy | None]) -> IndexCopy | None:
+    """The root's own copy; one that we fetched, where that may be believed and is as new."""
+    best: IndexCopy | None = None
+    for copy in copies:
+        if copy is None or (copy.own and not copy.usable and best is not None):
+            continue
+        newer = best is None or not best.usable or best.made_at is None
+        if newer or (
+            copy.made_at is not None and best and copy.made_at >= (best.made_at or copy.made_at)
+        ):
+            best = copy
+    return best
 
 
 class Configured(Protocol):

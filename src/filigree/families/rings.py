@@ -1,10 +1,10 @@
 """Key rings of a user of the root, in both forms that they have: a plain file of keys, and a key box."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from filigree.access.jail import Jail
 from filigree.families.indexes import Keys
-from filigree.families.protocol import Report
+from filigree.families.protocol import HeldKey, Report
 from filigree.formats.key_box import BOX_LIMIT, is_key_box, keys_in
 from filigree.formats.keys import Key, read_keys
 from filigree.model.answer import Gap
@@ -30,3 +30,25 @@ def ring_of(home: str, jail: Jail, keys: Keys, report: Report) -> Iterator[Key]:
             yield from read_keys(block, box)
         except ValueError as error:
             report(Gap(box, str(error)))
+
+
+def held_in_ring(
+    ring: Sequence[Key], fillers: Iterable[Key], how: str, names: tuple[str, ...],
+    gone: frozenset[str] = frozenset(),
+) -> list[HeldKey]:  # fmt: skip
+    """The keys of a ring, trusted for every repository, and those in files that it is filled from.
+
+    `how` is what is to be said of the former, `gone` are fingerprints that the system took back.
+    """
+    found = [
+        HeldKey(key, "in the key ring, and revoked by the system's own list", archives=False)
+        if key.fingerprint in gone
+        else HeldKey(key, how, names, True)
+        for key in ring
+    ]
+    told = {key.fingerprint for key in ring}
+    for key in fillers:
+        # What fills the ring is not yet in it.
+        why = "fills the key ring" if key.fingerprint in told else "lies there; not in the ring"
+        found.append(HeldKey(key, why, archives=False))
+    return found

@@ -9,10 +9,10 @@ from filigree.access.jail import Jail
 from filigree.families.arch import places
 from filigree.families.arch.refreshing import SIGNATURE_LIMIT
 from filigree.families.arch.settings import OPTIONS, Setting, words_of
-from filigree.families.indexes import Keys, unpacked_pieces
+from filigree.families.indexes import Keys, best_of, copies_folder, unpacked_pieces
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
-from filigree.families.rings import ring_of
+from filigree.families.rings import held_in_ring, ring_of
 from filigree.families.seals import signed_at
 from filigree.formats.damage import text_of
 from filigree.formats.keys import Key
@@ -63,7 +63,7 @@ class ArchRepositories:
             for jail, folder in self._shelves(repository.identity, repository.addresses)
             if (copy := self._copy(jail, folder, repository.identity)) is not None
         ]
-        folder = f"/{_folder_name(repository.identity, repository.addresses)}"
+        folder = f"/{copies_folder(repository.identity, repository.addresses)}"
         return refresh(repository, folder, fetch, self._judging, seen, self._now, paths)
 
     def _added(self) -> Iterator[Repository]:
@@ -124,23 +124,14 @@ class ArchRepositories:
         if not asked_for:
             yield self._jail, places.SYNC
         if self._own.copies is not None:
-            yield self._own.copies, f"/{_folder_name(name, addresses)}"
+            yield self._own.copies, f"/{copies_folder(name, addresses)}"
 
     def _best_copy(
         self, name: str, addresses: tuple[str, ...], asked_for: bool = False
     ) -> IndexCopy | None:
         """The root's own copy; one that we fetched, where that counts and is as new."""
-        best: IndexCopy | None = None
-        for jail, folder in self._shelves(name, addresses, asked_for):
-            copy = self._copy(jail, folder, name)
-            if copy is None or (copy.own and not copy.usable and best is not None):
-                continue
-            newer = best is None or not best.usable or best.made_at is None
-            if newer or (
-                copy.made_at is not None and best and copy.made_at >= (best.made_at or copy.made_at)
-            ):
-                best = copy
-        return best
+        shelves = self._shelves(name, addresses, asked_for)
+        return best_of(self._copy(jail, folder, name) for jail, folder in shelves)
 
     def _copy(self, jail: Jail, folder: str, name: str) -> IndexCopy | None:
         path = f"{folder}/{name}.db"
@@ -212,25 +203,14 @@ class ArchRepositories:
             dict.fromkeys(one.section for one in self._settings if one.section not in ("", OPTIONS))
         )
         how = "in the system's key ring: trusted for packages and indexes of every repository"
-        gone = self._distrusted
-        found = [
-            HeldKey(key, "in the key ring, and revoked by the system's own list", archives=False)
-            if key.fingerprint in gone
-            else HeldKey(key, how, names, True)
-            for key in ring_of(places.HOME, self._jail, self._keys, self._report)
-        ]
-        told = {one.key.fingerprint for one in found}
-        for name in names_in(self._jail, places.KEYRINGS, self._report):
-            if name.endswith(".gpg"):
-                for key in self._keys.held(f"{places.KEYRINGS}/{name}"):
-                    # What fills the ring is not yet in it.
-                    why = (
-                        "fills the key ring"
-                        if key.fingerprint in told
-                        else "lies there; not in the ring"
-                    )
-                    found.append(HeldKey(key, why, archives=False))
-        return found
+        fillers = (
+            key
+            for name in names_in(self._jail, places.KEYRINGS, self._report)
+            if name.endswith(".gpg")
+            for key in self._keys.held(f"{places.KEYRINGS}/{name}")
+        )
+        ring = list(ring_of(places.HOME, self._jail, self._keys, self._report))
+        return held_in_ring(ring, fillers, how, names, self._distrusted)
 
     @cached_property
     def _distrusted(self) -> frozenset[str]:
@@ -243,12 +223,6 @@ class ArchRepositories:
                 )
                 found |= {word.lower() for word in text_of(data).split()}
         return frozenset(found)
-
-
-def _folder_name(name: str, addresses: Sequence[str]) -> str:
-    """What the folder of the copies that we fetched is called."""
-    address = addresses[0] if addresses else ""
-    return f"{name}-{hashlib.sha256(address.encode('utf-8', 'surrogateescape')).hexdigest()[:16]}"
 
 
 def _database_required(own: Sequence[str], general: Sequence[str]) -> bool | None:

@@ -243,11 +243,14 @@ class SlackwareDatabase(Lacking):
     keeping = frozenset({Relation.REQUIRES})
 
     def machine_of(self, package: Package) -> str:
-        return matching.machine_of(package.architecture, self.architecture, described.ANYWHERE)
+        anywhere = (*described.ANYWHERE, described.SOURCE)
+        return matching.machine_of(package.architecture, self.architecture, anywhere)
 
     @cached_property
     def machines(self) -> Sequence[str]:
-        return (self.architecture, *described.ANYWHERE) if self.architecture else ()
+        if not self.architecture:
+            return ()
+        return (self.architecture, *described.ANYWHERE, described.SOURCE)
 
     # -- the rest --------------------------------------------------------------------------
 

@@ -1,14 +1,13 @@
 """The repositories of a `slackware` system, the copies of their lists, and its keys."""
 
-import hashlib
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families.indexes import Keys, packed_digest, unpacked_pieces
+from filigree.families.indexes import Keys, best_of, copies_folder, packed_digest, unpacked_pieces
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
-from filigree.families.rings import ring_of
+from filigree.families.rings import held_in_ring, ring_of
 from filigree.families.seals import signed_at
 from filigree.families.slackware import places
 from filigree.families.slackware.lists import Lists
@@ -75,7 +74,7 @@ class SlackwareRepositories:
             for lists in self._shelves(repository.identity, repository.addresses, False)
             if (copy := self._copy(lists)) is not None
         ]
-        folder = f"/{_folder_name(repository.identity, repository.addresses)}"
+        folder = f"/{copies_folder(repository.identity, repository.addresses)}"
         return refresh(repository, folder, fetch, self._judging, seen, self._now, paths)
 
     # -- what is configured ----------------------------------------------------------------
@@ -140,23 +139,12 @@ class SlackwareRepositories:
         if not own_only:
             yield Lists(self._jail, places.LISTS, self._report)
         if self._own.copies is not None:
-            folder = f"/{_folder_name(name, addresses)}"
+            folder = f"/{copies_folder(name, addresses)}"
             yield Lists(self._own.copies, folder, self._report, own=True)
 
     def _best_copy(self, name: str, addresses: Sequence[str], own_only: bool) -> IndexCopy | None:
         """The root's own copy; one that we fetched, where that counts and is as new."""
-        best: IndexCopy | None = None
-        for lists in self._shelves(name, addresses, own_only):
-            copy = self._copy(lists)
-            if copy is None or (copy.own and not copy.usable and best is not None):
-                continue
-            if (
-                best is None
-                or not best.usable
-                or (copy.made_at or self._now) >= (best.made_at or copy.made_at or self._now)
-            ):
-                best = copy
-        return best
+        return best_of(self._copy(lists) for lists in self._shelves(name, addresses, own_only))
 
     def _copy(self, lists: Lists) -> IndexCopy | None:
         own = lists.jail is self._own.copies
@@ -268,21 +256,10 @@ class SlackwareRepositories:
         names = tuple(
             _name_of(address) for _, address in lines_of(self._jail, places.MIRRORS, self._report)
         )
-        found = [HeldKey(key, how, names, True) for key in ring]
-        told = {key.fingerprint for key in ring}
-        for key in self._keys.held(places.KEYS):
-            why = "fills the key ring" if key.fingerprint in told else "lies there; not in the ring"
-            found.append(HeldKey(key, why, archives=False))
-        return found
+        return held_in_ring(ring, self._keys.held(places.KEYS), how, names)
 
 
 def _name_of(address: str) -> str:
     """What a repository is called: by the last part of its address."""
     bare = address.partition("://")[2] or address
     return bare.rstrip("/").rpartition("/")[2] or bare.strip("/") or "mirror"
-
-
-def _folder_name(name: str, addresses: Sequence[str]) -> str:
-    """What the folder of the copies that we fetched is called."""
-    address = addresses[0] if addresses else ""
-    return f"{name}-{hashlib.sha256(address.encode('utf-8', 'surrogateescape')).hexdigest()[:16]}"

@@ -369,8 +369,12 @@ class Planner:
 
     def _otherwise(self, item: Item) -> str:
         """Why something comes that nothing new asks for."""
-        if any(self._is_same(before.package, item.package) for before in self.here):
-            return "it is newer" if self.wishes.everything else "to go with the rest"
+        before = [b.package for b in self.here if self._is_same(b.package, item.package)]
+        if before and self.wishes.everything:
+            newer = any(self._newer(item.package.version, b.version) > 0 for b in before)
+            return "it is newer" if newer else "it is what the rules would take"
+        if before:
+            return "to go with the rest"
         return "it takes the place of another"
 
     def _is_met(self, need: Need, asker: Item, there: Collection[int]) -> bool:

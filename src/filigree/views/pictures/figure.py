@@ -173,6 +173,8 @@ def _legend(figure: Any, rows: Sequence[NodeRow]) -> None:
         handles.append(dot("chosen", "s", _CHOSEN, _INK))
     if any(row.chosen is False for row in rows):
         handles.append(dot("dependency", "o", _DEPENDENCY, _INK))
+    if any(row.chosen is None and row.standing is Standing.INSTALLED for row in rows):
+        handles.append(dot("installed", "o", _DEPENDENCY, _INK))
     for standing, words, shape, fill, edge in (
         (Standing.AVAILABLE, "not installed", "o", "white", _OFFER),
         (Standing.ARCHIVE, "archive", "o", "white", _OFFER),

@@ -214,7 +214,7 @@ def _changes(row: Dossier, ink: Ink) -> Iterator[str]:
     yield from _heading("What changed, the newest first", ink)
     for change in row.changes[:_CHANGES_SHOWN]:
         who = Piece(f"  {change.who}", Style.FAINT)
-        yield from fact(ink, f"  {day(change.at)}", change.what, who, width=20)
+        yield from fact(ink, f"  {day(change.at)}", " ".join(change.what.split()), who, width=20)
     if len(row.changes) > _CHANGES_SHOWN:
         yield f"  and {len(row.changes) - _CHANGES_SHOWN:,} more (--format json has them all)"
 

@@ -71,7 +71,7 @@ def _where(row: NodeRow) -> str:
 
 def _standing(row: NodeRow) -> str:
     if row.standing is Standing.INSTALLED:
-        return "chosen" if row.chosen else "dependency"
+        return {True: "chosen", False: "dependency", None: "installed"}[row.chosen]
     return {
         Standing.AVAILABLE: "not installed", Standing.UNMET: "unmet", Standing.ARCHIVE: "an archive",
     }.get(row.standing, "")  # fmt: skip

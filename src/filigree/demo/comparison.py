@@ -1,0 +1,105 @@
+"""The stations side by side: what each answers to the same questions, and what its family cannot say."""
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+
+from filigree.model.files import Evidence, Verdict
+from filigree.questions.behind import Standing, behind
+from filigree.questions.census import census
+from filigree.questions.keys import keys
+from filigree.questions.leftover import leftover
+from filigree.questions.repos import repos
+from filigree.questions.scopes import Chosen
+from filigree.questions.strays import Rank, strays
+from filigree.questions.survey import survey
+from filigree.questions.verdicts import Manner
+from filigree.questions.verify import verify
+from filigree.system import System, open_system
+from filigree.views.page import Column, Ink, Piece, Style
+from filigree.views.text import listed
+
+Fact = tuple[str, str | Piece]
+_UNTOLD = Piece("not on record", Style.WARN)
+_LOUD = (Verdict.DOCTORED, Verdict.ALTERED, Verdict.MISSING)
+
+
+def compared(roots: Mapping[str, Path], chosen: Chosen) -> list[list[str | Piece]]:
+    """A row a fact, a cell a station; the first row names them."""
+    columns = []
+    for root in roots.values():
+        with open_system(str(root)) as system:
+            columns.append(dict(_facts(system, chosen)))
+    names: list[str | Piece] = ["", *(Piece(name, Style.TITLE) for name in roots)]
+    return [names, *([fact, *(column[fact] for column in columns)] for fact in columns[0])]
+
+
+def side_by_side(roots: Mapping[str, Path], chosen: Chosen, ink: Ink) -> Iterator[str]:
+    """The same as text for a terminal."""
+    rows = compared(roots, chosen)
+    columns = [Column("", wrap=True) for _ in rows[0]]
+    yield from ink.table(columns, rows)
+
+
+def _facts(system: System, chosen: Chosen) -> Iterator[Fact]:
+    """What one station answers, fact by fact."""
+    seen = survey(system).records[0]
+    reasons = seen.reasons
+    yield "family", seen.family
+    yield "packages", f"{seen.packages:,}"
+    yield "chosen by a person", _UNTOLD if reasons is None else f"{reasons.get('chosen', 0):,}"
+    left = leftover(system)
+    yield "left over", _UNTOLD if reasons is None else str(left.summary["packages"])
+    yield "held, or not sound", f"{len(seen.held_packages)}, {len(seen.troubled_packages)}"
+    yield "paths", f"{seen.distinct_paths:,}"
+    yield from _files(system, chosen)
+    odd = [
+        row for row in strays(system).records if row.cause is None and row.rank is not Rank.OTHER
+    ]
+    yield "programs of nobody's", _bad(len(odd))
+    yield from _offers(system, chosen)
+    yield "keys trusted for everything", str(sum(row.everything for row in keys(system).records))
+
+
+def _files(system: System, chosen: Chosen) -> Iterator[Fact]:
+    whole = verify(system, chosen=chosen)
+    told = [name.replace("-", " ") for name in whole.summary["compared"] if name != "presence"]
+    yield "compared with the record", listed(told)
+    yield "by the local record", _verdicts(whole.summary["verdicts"])
+    nothing = whole.summary["verdicts"].get(Verdict.UNRECORDED.value, 0)
+    yield "files without a digest there", Piece(str(nothing), Style.WARN if nothing else Style.GOOD)
+    manner = Manner(least=Evidence.SIGNED)
+    sealed = verify(system, manner=manner, chosen=chosen)
+    judged = sealed.summary["paths"]
+    yield "by what traces to a key", _verdicts(sealed.summary["verdicts"])
+    yield "which could be asked of", f"{judged:,} paths"
+
+
+def _offers(system: System, chosen: Chosen) -> Iterator[Fact]:
+    indexes = repos(system, chosen=chosen).records
+    yield "packages offered", f"{sum(row.packages or 0 for row in indexes):,}"
+    seals = Counter(row.seal.value for row in indexes if row.seal is not None)
+    yield "seals of the indexes", ", ".join(f"{n} {seal}" for seal, n in seals.items()) or "none"
+    late = behind(system, chosen=chosen)
+    counts = {standing: late.summary[standing.value.replace("-", "_")] for standing in Standing}
+    yield "behind", str(counts[Standing.BEHIND] + counts[Standing.REPLACED])
+    security = late.summary["security"]
+    silent = Piece("nothing tells", Style.WARN)
+    yield "missing for security", silent if security is None else _bad(security)
+    different = counts[Standing.DIFFERENT]
+    yield "of another version, order unknown", str(different)
+    yield "offered by nobody", str(len(census(system, outsiders=True, chosen=chosen).records))
+
+
+def _verdicts(counts: Mapping[str, int]) -> Piece:
+    loud = [f"{counts[one.value]} {one.value}" for one in _LOUD if counts.get(one.value)]
+    return Piece(", ".join(loud) or "nothing wrong", Style.BAD if loud else Style.GOOD)
+
+
+def _bad(count: int) -> Piece:
+    return Piece(str(count), Style.BAD if count else Style.GOOD)
+
+
+def told(rows: Sequence[Sequence[str | Piece]]) -> list[list[str]]:
+    """The cells as plain text."""
+    return [[cell if isinstance(cell, str) else cell.text for cell in row] for row in rows]
