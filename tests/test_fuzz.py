@@ -1,10 +1,12 @@
 """Mutated databases: whatever is done to the bytes, every question ends with an answer or an error."""
 
+import bz2
 import contextlib
 import gzip
+import lzma
 import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -28,6 +30,8 @@ from filigree.formats.openpgp import judge_detached
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm_header import HeaderError, read_header
 from filigree.model.errors import FiligreeError
+from filigree.model.files import Evidence
+from filigree.questions.because import because
 from filigree.questions.behind import behind
 from filigree.questions.census import census
 from filigree.questions.contents import contents
@@ -39,6 +43,7 @@ from filigree.questions.provenance import provenance
 from filigree.questions.repos import repos
 from filigree.questions.scopes import Scope
 from filigree.questions.survey import survey
+from filigree.questions.verdicts import Manner
 from filigree.questions.verify import verify
 from filigree.system import System, open_system
 from filigree.views.page import Ink
@@ -86,6 +91,32 @@ ASK_THIRD = (
     lambda s: needs(s, ["tidegauge"], None), lambda s: verify(s, ["tidegauge"], workers=1), repos, keys,
     behind, lambda s: provenance(s, ["tidegauge"]),
 )  # fmt: skip
+_RECORDS, _LISTS = "var/lib/pkgtools", "var/lib/slackpkg"
+FOURTH_FILES = (
+    f"{_RECORDS}/packages/tidegauge-2.1-x86_64-3", f"{_RECORDS}/scripts/libbrine2-2.1.4-x86_64-3",
+    f"{_LISTS}/PACKAGES.TXT", f"{_LISTS}/CHECKSUMS.md5", f"{_LISTS}/CHECKSUMS.md5.asc",
+    f"{_LISTS}/FILELIST.TXT", f"{_LISTS}/ChangeLog.txt", f"{_LISTS}/slackware64/MANIFEST.bz2",
+    "usr/src/slackbuilds/shore/wrackline/wrackline.info", "etc/slackpkg/blacklist",
+    "etc/slackpkg/mirrors", "etc/slackpkg/slackpkg.conf", "root/.gnupg/pubring.gpg",
+    "var/cache/packages/slackware64/ap/tidegauge-2.1-x86_64-3.txz",
+)  # fmt: skip
+ASK_FOURTH = (
+    survey, census, lambda s: dossier(s, ["tide*", "wrackline"], full=True, scope=Scope.ANY),
+    lambda s: contents(s, ["tidegauge", "libbrine2"]),
+    lambda s: owner(s, ["/usr/lib64/libbrine.so.2", "kittiwake"], scope=Scope.ANY),
+    lambda s: needs(s, ["tidegauge"], None), lambda s: verify(s, ["tidegauge", "libbrine2"], workers=1),
+    lambda s: verify(s, ["tidegauge"], workers=1, manner=Manner(least=Evidence.SIGNED)), repos, keys,
+    behind, lambda s: provenance(s, ["tidegauge"]), lambda s: because(s, ["libkelp1"]),
+)  # fmt: skip
+STATIONS: dict[str, tuple[Sequence[str], Sequence[Callable[[System], Any]]]] = {
+    "heron": (FILES, ASK), "curlew": (OTHER_FILES, ASK_OTHER), "plover": (THIRD_FILES, ASK_THIRD),
+    "dunlin": (FOURTH_FILES, ASK_FOURTH),
+}  # fmt: skip
+PACKED: dict[bytes, tuple[Callable[[bytes], bytes], Callable[[bytes], bytes]]] = {
+    b"\x1f\x8b": (gzip.decompress, lambda data: gzip.compress(data, 1)),
+    b"BZ": (bz2.decompress, bz2.compress), b"\xfd7": (lzma.decompress, lzma.compress),
+}  # fmt: skip
+"""How what is packed is unpacked and packed again, by its first two bytes."""
 EDITS = st.lists(
     st.tuples(st.floats(0, 1), st.integers(0, 30), st.binary(max_size=12) | st.sampled_from(
         [b"\n", b"\n\n", b"\0", b": ", b"\xff\xfe", b"/../../", b"(>= ", b"0" * 40, b"\x1b]0;"])),
@@ -94,62 +125,35 @@ EDITS = st.lists(
 
 
 @pytest.fixture(scope="module")
-def station(heron: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    folder = tmp_path_factory.mktemp("fuzz") / "heron"
-    shutil.copytree(heron, folder, symlinks=True)
-    return folder
+def stations(
+    heron: Path, curlew: Path, plover: Path, dunlin: Path, tmp_path_factory: pytest.TempPathFactory
+) -> dict[str, tuple[Path, Path]]:
+    """Each station, and a copy of it to be changed."""
+    top = tmp_path_factory.mktemp("fuzz")
+    return {
+        one.name: (one, Path(shutil.copytree(one, top / one.name, symlinks=True)))
+        for one in (heron, curlew, plover, dunlin)
+    }
 
 
-@given(name=st.sampled_from(FILES), edits=EDITS)
+@pytest.mark.parametrize("name", STATIONS)
+@given(number=st.integers(0, 99), edits=EDITS)
 def test_every_question_ends(
-    station: Path, heron: Path, name: str, edits: list[tuple[float, int, bytes]]
+    stations: dict[str, tuple[Path, Path]],
+    name: str,
+    number: int,
+    edits: list[tuple[float, int, bytes]],
 ) -> None:
-    (station / name).write_bytes(mutated((heron / name).read_bytes(), edits))
+    files, questions = STATIONS[name]
+    file = files[number % len(files)]
+    station, copy = stations[name]
+    data = (station / file).read_bytes()
+    unpack, pack = PACKED.get(data[:2], (bytes, bytes)) if len(edits) % 2 else (bytes, bytes)
+    (copy / file).write_bytes(pack(mutated(unpack(data), edits)))
     try:
-        ask_all(station, ASK)
+        ask_all(copy, questions)
     finally:
-        shutil.copyfile(heron / name, station / name)
-
-
-@pytest.fixture(scope="module")
-def other_station(curlew: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    folder = tmp_path_factory.mktemp("fuzz") / "curlew"
-    shutil.copytree(curlew, folder, symlinks=True)
-    return folder
-
-
-@given(name=st.sampled_from(OTHER_FILES), edits=EDITS)
-def test_every_question_ends_on_the_other_family(
-    other_station: Path, curlew: Path, name: str, edits: list[tuple[float, int, bytes]]
-) -> None:
-    (other_station / name).write_bytes(mutated((curlew / name).read_bytes(), edits))
-    try:
-        ask_all(other_station, ASK_OTHER)
-    finally:
-        shutil.copyfile(curlew / name, other_station / name)
-
-
-@pytest.fixture(scope="module")
-def third_station(plover: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    folder = tmp_path_factory.mktemp("fuzz") / "plover"
-    shutil.copytree(plover, folder, symlinks=True)
-    return folder
-
-
-@given(name=st.sampled_from(THIRD_FILES), edits=EDITS)
-def test_every_question_ends_on_the_third_family(
-    third_station: Path, plover: Path, name: str, edits: list[tuple[float, int, bytes]]
-) -> None:
-    data = (plover / name).read_bytes()
-    packed = data[:2] == b"\x1f\x8b" and len(edits) % 2
-    changed = (
-        gzip.compress(mutated(gzip.decompress(data), edits), 1) if packed else mutated(data, edits)
-    )
-    (third_station / name).write_bytes(changed)
-    try:
-        ask_all(third_station, ASK_THIRD)
-    finally:
-        shutil.copyfile(plover / name, third_station / name)
+        shutil.copyfile(station / file, copy / file)
 
 
 @given(

@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 from filigree.demo.curlew import build_curlew
+from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import build_heron
 from filigree.demo.plover import build_plover
 from filigree.demo.repository import public_key
@@ -45,7 +46,12 @@ def state(root: Path) -> dict[str, tuple[object, ...]]:
     return found
 
 
-BUILDERS = {"heron": build_heron, "curlew": build_curlew, "plover": build_plover}
+BUILDERS = {
+    "heron": build_heron,
+    "curlew": build_curlew,
+    "plover": build_plover,
+    "dunlin": build_dunlin,
+}
 
 
 @pytest.mark.parametrize("station", BUILDERS)

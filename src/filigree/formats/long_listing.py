@@ -26,8 +26,10 @@ _KINDS = {
     "-": Kind.FILE, "h": Kind.FILE, "d": Kind.DIRECTORY, "l": Kind.LINK, "b": Kind.BLOCK_DEVICE,
     "c": Kind.CHARACTER_DEVICE, "p": Kind.PIPE, "s": Kind.SOCKET,
 }  # fmt: skip
-_ESCAPED = re.compile(r"\\([0-7]{3}|.)")
-_SIGNS = {"n": "\n", "t": "\t", "a": "\a", "b": "\b", "f": "\f", "r": "\r", "v": "\v"}
+_ESCAPED = re.compile(rb"\\([0-7]{3}|.)", re.DOTALL)
+_SIGNS = {
+    b"n": b"\n", b"t": b"\t", b"a": b"\a", b"b": b"\b", b"f": b"\f", b"r": b"\r", b"v": b"\v",
+}  # fmt: skip
 
 
 class Entry(NamedTuple):
@@ -128,16 +130,10 @@ def _mode(text: str) -> int:
 def _plain(text: str) -> str:
     if "\\" not in text:
         return text
-
-    def sign(match: re.Match[str]) -> str:
-        code = match[1]
-        if len(code) == 3:
-            return chr(int(code, 8) & 0xFF)
-        return _SIGNS.get(code, code)
-
-    written = _ESCAPED.sub(sign, text)
     # Bytes that were told one by one belong together again.
-    try:
-        return written.encode("latin-1").decode("utf-8", "surrogateescape")
-    except UnicodeEncodeError:
-        return written
+    return text_of(_ESCAPED.sub(_sign, text.encode("utf-8", "surrogateescape")))
+
+
+def _sign(match: re.Match[bytes]) -> bytes:
+    code = match[1]
+    return bytes([int(code, 8) & 0xFF]) if len(code) == 3 else _SIGNS.get(code, code)
