@@ -15,9 +15,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.demo import deb, rpm
+from filigree.demo import deb, rpm, slackware
 from filigree.demo.archives import NEWER, TRICKY, UNMET
 from filigree.demo.curlew import everything, shipped
+from filigree.demo.dunlin import offered
 from filigree.demo.goods import goods_of
 from filigree.demo.repository import detached, public_key
 from filigree.demo.rpm import installed_header
@@ -195,6 +196,26 @@ def test_every_question_ends_on_mutated_archives(
                      lambda s: owner(s, ["tidegauge", "/etc/**"], [subject])))  # fmt: skip
 
 
+@given(edits=EDITS, whole=st.booleans())
+def test_mutated_payloads_of_the_fourth_family(
+    dunlin: Path,
+    tmp_path_factory: pytest.TempPathFactory,
+    edits: list[tuple[float, int, bytes]],
+    whole: bool,
+) -> None:
+    one = next(one for one in offered() if one.ware.name == "tidegauge")
+    data = slackware.archive(one, "none")
+    packed = (
+        mutated(gzip.compress(data, 1), edits) if whole else gzip.compress(mutated(data, edits), 1)
+    )
+    path = tmp_path_factory.getbasetemp() / f"{one.label}.tgz"
+    path.write_bytes(packed)
+    subject = str(path)
+    ask_all(dunlin, (lambda s: dossier(s, [subject], full=True), lambda s: contents(s, [subject]),
+                     lambda s: needs(s, [subject], None), lambda s: provenance(s, [subject]),
+                     lambda s: owner(s, ["tidegauge", "/etc/**"], [subject])))  # fmt: skip
+
+
 def mutated(data: bytes, edits: list[tuple[float, int, bytes]]) -> bytes:
     changed = bytearray(data)
     for where, cut, put in edits:
@@ -203,7 +224,7 @@ def mutated(data: bytes, edits: list[tuple[float, int, bytes]]) -> bytes:
     return bytes(changed)
 
 
-def ask_all(root: Path, questions: tuple[Callable[[System], Any], ...]) -> None:
+def ask_all(root: Path, questions: Sequence[Callable[[System], Any]]) -> None:
     """Ask, and show each answer in every format; what a system cannot answer is said in words."""
     started = time.monotonic()
     try:

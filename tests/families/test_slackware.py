@@ -114,6 +114,11 @@ def test_both_places_are_read_and_one_by_two_ways_once(own: Path) -> None:
         assert any("two places" in gap.why for gap in system.gaps)
 
 
+def linked(path: Path, target: str) -> None:
+    path.unlink()
+    path.symlink_to(target)
+
+
 HARM: dict[str, tuple[Callable[[Path], object], str]] = {
     "another's name": (lambda path: path.rename(path.with_name("gull-1-noarch-1")), "called otherwise"),
     "no label": (lambda path: path.rename(path.with_name("gull")), "not called as a package is"),
@@ -121,7 +126,7 @@ HARM: dict[str, tuple[Callable[[Path], object], str]] = {
     "cut off": (
         lambda path: path.write_bytes(path.read_bytes()[:300]), "no list of paths",
     ),
-    "a link": (lambda path: (path.unlink(), path.symlink_to("/etc/passwd")), "a link, and no record"),
+    "a link": (lambda path: linked(path, "/etc/passwd"), "a link, and no record"),
 }  # fmt: skip
 
 

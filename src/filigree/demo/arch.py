@@ -69,10 +69,10 @@ def merged(goods: Iterable[Good]) -> tuple[Good, ...]:
 
 
 def _relations(text: str) -> list[str]:
-    """Relations out of the world's notation; of alternatives the first."""
+    """Relations out of the world's notation; of alternatives the last."""
     found = []
     for group in filter(None, (part.strip() for part in text.split(","))):
-        match = _ITEM.fullmatch(group.split("|")[0].strip())
+        match = _ITEM.fullmatch(group.split("|")[-1].strip())
         assert match is not None, group
         operator = _OPERATORS[match["operator"]] if match["operator"] else ""
         found.append(f"{match['name']}{operator}{match['version'] or ''}")

@@ -75,7 +75,7 @@ class Tally:
         for why, count in self._unreadable.most_common():
             gaps.append(Gap(f"{count} files that could not be read", why))
         for why, names in self._lacking.items():
-            gaps.append(Gap(f"the files of {_some(names)}", why))
+            gaps.append(Gap(f"the files of {_some(sorted(names))}", why))
         if self._passed:
             gaps.append(Gap(f"{self._passed:,} paths", "only a sample was asked for"))
         if interrupted:

@@ -83,6 +83,11 @@ class Lists:
         for text in read_list(unpacked_pieces(self.jail, self.place(places.PACKAGES))):
             yield None if text is None else read_fields(text)
 
+    def count(self) -> int:
+        """How many packages the list has."""
+        texts = read_list(unpacked_pieces(self.jail, self.place(places.PACKAGES)))
+        return sum(text is not None for text in texts)
+
     def archives(self) -> Iterator[str]:
         """The path of each archive of the list, within the repository."""
         for told in self.stanzas():

@@ -163,7 +163,7 @@ class SlackwareRepositories:
             digest = lists.digest()
             matches, words = lists.believed()
             remarks += [words] if words else []
-            packages = sum(told is not None for told in lists.stanzas())
+            packages = lists.count()
         except AccessError as error:
             self._report(Gap(path, error.what))
             return None

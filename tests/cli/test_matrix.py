@@ -1,0 +1,155 @@
+"""Every command at every station, a family each, in every format: an answer, and an honest status."""
+
+import csv
+import io
+import json
+import shutil
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from filigree.cli.app import app
+from filigree.demo import arch, slackware
+from filigree.demo.archives import NEWER, UNMET
+from filigree.demo.dunlin import offered as of_dunlin
+from filigree.demo.plover import offered as of_plover
+from tests.conftest import Run
+from tests.schema import faults_of
+
+FORMATS = ("json", "jsonl", "csv", "lines", "table")
+STATIONS = ("heron", "curlew", "plover", "dunlin")
+# The statuses by station, in that order: 0 nothing wrong, 1 bad news, 3 not everything could be judged.
+# Heron and curlew know of a neighbour's repository that was never fetched: what is offered is not all
+# known there.
+COMMANDS: dict[str, str] = {
+    "survey": "1003",
+    "census": "0000",
+    "census --chosen --sort size": "0003",
+    "census --available": "3300",
+    "census --any tide": "3300",
+    "census --outsiders": "3300",
+    "census --leftover": "0003",
+    "census --groups": "3300",
+    "dossier tidegauge": "0003",
+    "dossier --available weirgate": "3300",
+    "dossier --any jetty --full": "3303",
+    "dossier ARCHIVE": "0000",
+    "seek letters": "3300",
+    "seek nothing-so-called": "1111",
+    "contents tidegauge": "0000",
+    "contents --available saltwort": "3300",
+    "contents ARCHIVE": "0000",
+    "owner /usr/bin/tidegauge tidegauge": "0000",
+    "owner /usr/sbin/gullcheck": "1111",
+    "owner --available weirgate": "3303",
+    "needs tidegauge --deep": "0000",
+    "needs --any tide-essentials": "3300",
+    "needs ARCHIVE": "0100",
+    "needed-by libbrine2 --deep": "0003",
+    "needed-by --available libfathom1": "3300",
+    "because brine-data": "0003",
+    "obstacles weirgate": "1111",
+    "obstacles ARCHIVE": "3103",
+    "whatif --drop libbrine2": "1111",
+    "whatif --add saltwort": "3303",
+    "whatif --upgrade": "3303",
+    "draw libbrine2": "0003",
+    "verify": "1111",
+    "verify marram": "0103",
+    "verify --evidence signed": "1111",
+    "verify --against cache": "1111",
+    "provenance tidegauge": "1100",
+    "provenance ARCHIVE": "0000",
+    "keys": "0000",
+    "keys --needed": "0100",
+    "strays": "1011",
+    "repos": "0000",
+    "behind": "1131",
+    "behind --security": "1131",
+}
+
+
+@pytest.fixture(scope="module")
+def roots(heron: Path, curlew: Path, plover: Path, dunlin: Path) -> dict[str, Path]:
+    return dict(zip(STATIONS, (heron, curlew, plover, dunlin), strict=True))
+
+
+@pytest.fixture(scope="module")
+def of_each(archives: dict[str, Path], tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """An archive of each family, not installed in that version."""
+    folder = tmp_path_factory.mktemp("each")
+    third = next(one for one in of_plover() if one.ware.name == "saltwort")
+    (folder / third.file_name).write_bytes(arch.pooled(third))
+    fourth = next(one for one in of_dunlin() if one.ware.name == "saltwort")
+    (folder / fourth.file_name).write_bytes(slackware.pooled(fourth))
+    paths = (archives[NEWER], archives[UNMET], folder / third.file_name, folder / fourth.file_name)
+    return dict(zip(STATIONS, paths, strict=True))
+
+
+@pytest.mark.parametrize("station", STATIONS)
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_command_at_every_station(
+    call: Run,
+    roots: dict[str, Path],
+    of_each: dict[str, Path],
+    tmp_path_factory: pytest.TempPathFactory,
+    monkeypatch: pytest.MonkeyPatch,
+    command: str,
+    station: str,
+) -> None:
+    cache = tmp_path_factory.getbasetemp() / "cache"
+    words = [str(of_each[station]) if word == "ARCHIVE" else word for word in command.split()]
+    told: dict[str, str] = {}
+    for form in FORMATS:
+        monkeypatch.setenv("XDG_CACHE_HOME", str(cache))
+        done = call(*words, "--root", str(roots[station]), "--format", form, "--no-pager")
+        assert "Traceback" not in done.stderr
+        assert str(done.returncode) == COMMANDS[command][STATIONS.index(station)], done.stderr
+        told[form] = done.stdout
+    answer = json.loads(told["json"])
+    assert not faults_of(answer)
+    status = int(COMMANDS[command][STATIONS.index(station)])
+    # What could not be looked at is no clean bill; and a clean bill has nothing that was not looked at.
+    assert status != 3 or answer["gaps"]
+    assert status != 0 or not answer["gaps"]
+    alone = [json.loads(text) for text in told["jsonl"].splitlines()]
+    assert alone == answer["records"]
+    rows = list(csv.reader(io.StringIO(told["csv"])))
+    assert [text.split("\t") for text in told["lines"].splitlines()] == rows[1:]
+    assert told["table"].strip()
+    for gap in answer["gaps"]:
+        assert " ".join(gap["what"].split()) in " ".join(told["table"].split())
+
+
+def test_no_command_is_left_out() -> None:
+    known = {command.name for command in app.registered_commands}
+    assert known - {command.split()[0] for command in COMMANDS} == {"refresh", "demo"}
+
+
+@pytest.mark.parametrize("station", STATIONS)
+def test_pictures_are_drawn_at_every_station(
+    call: Run, roots: dict[str, Path], tmp_path: Path, station: str
+) -> None:
+    path = tmp_path / "graph.svg"
+    words = ("draw", "libbrine2", "--into", str(path), "--root", str(roots[station]))
+    assert call(*words).returncode == (3 if station == "dunlin" else 0)
+    assert path.read_text().startswith("<?xml")
+
+
+@pytest.mark.parametrize("station", STATIONS)
+def test_a_root_without_lists_answers_what_it_can(
+    call: Run, roots: dict[str, Path], tmp_path: Path, station: str
+) -> None:
+    """Without any repository nothing is offered, and that is said; the rest is told all the same."""
+    root = Path(shutil.copytree(roots[station], tmp_path / station, symlinks=True))
+    for place in (
+        "var/lib/apt/lists", "etc/apt", "var/cache/libdnf5", "etc/yum.repos.d", "var/lib/pacman/sync",
+        "var/lib/slackpkg", "etc/slackpkg", "usr/src/slackbuilds",
+    ):  # fmt: skip
+        shutil.rmtree(root / place, ignore_errors=True)
+    for command in ("behind", "repos", "census --outsiders", "verify marram", "seek tide"):
+        done: Any = call(*command.split(), "--root", str(root), "--format", "json")
+        assert "Traceback" not in done.stderr
+        assert not faults_of(json.loads(done.stdout))
+        assert done.returncode in (0, 1, 3)
