@@ -4,14 +4,14 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test check lint bench screenshots live fuzz clean
+.PHONY: demo test check lint bench screenshots docs live fuzz clean
 
 demo: $(READY)
 	$(BIN)/filigree demo --into stations
 
 # In two halves at the same time: half of what a test takes is waiting.
 HALF := tests/questions tests/planning tests/cli
-OTHER := $(filter-out $(HALF) tests/__init__.py tests/conftest.py tests/making.py tests/worlds.py \
+OTHER := $(filter-out $(HALF) tests/__init__.py tests/conftest.py tests/making.py tests/schema.py tests/worlds.py \
 	tests/data tests/__pycache__,$(wildcard tests/*))
 
 test: $(READY)
@@ -36,6 +36,10 @@ bench: $(READY)
 screenshots: $(READY)
 	$(BIN)/filigree demo --into stations --build-only
 	PATH="$(CURDIR)/$(BIN):$$PATH" docs/screenshots/take
+
+# The page that says what each answer rests on, from what the code declares.
+docs: $(READY)
+	$(BIN)/python -m filigree.views.families_page > docs/families.md
 
 # Every file of this machine against coreutils, where it is a deb system.
 live: $(READY)

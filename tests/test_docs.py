@@ -5,6 +5,13 @@ from pathlib import Path
 
 import pytest
 
+from filigree.cli.app import app
+from filigree.families.notions import NOTIONS, grounds_of
+from filigree.families.registry import families
+from filigree.questions.notions import ASKS
+from filigree.system import open_system
+from filigree.views.families_page import families_page
+
 TOP = Path(__file__).parents[1]
 PAGES = [TOP / "README.md", TOP / "CONTRIBUTING.md", *sorted((TOP / "docs").glob("*.md"))]
 
@@ -38,3 +45,31 @@ def test_the_readme_gives_the_two_commands() -> None:
     makefile = (TOP / "Makefile").read_text()
     for target in ("demo", "test", "check", "bench", "screenshots"):
         assert re.search(rf"^{target}:", makefile, re.MULTILINE)
+
+
+def test_the_page_of_the_families_is_what_the_code_declares() -> None:
+    page = (TOP / "docs/families.md").read_text()
+    assert page == families_page(list(families())), "make docs makes it anew"
+
+
+def test_every_family_declares_every_notion_once() -> None:
+    for family in families():
+        known = set(grounds_of(family))
+        assert known <= set(NOTIONS), family.name
+        assert not known & set(family.silent_on), family.name
+        assert known | set(family.silent_on) >= set(NOTIONS), family.name
+
+
+def test_every_command_declares_what_it_asks_for() -> None:
+    commands = {command.name for command in app.registered_commands} - {"demo"}
+    assert set(ASKS) == commands
+    assert {notion for asked in ASKS.values() for notion in asked} == set(NOTIONS)
+
+
+@pytest.mark.parametrize("name", ["heron", "curlew", "plover", "dunlin"])
+def test_declared_paths_are_read(name: str, request: pytest.FixtureRequest) -> None:
+    """Of the paths that a family's station has, some stand among what the family says that it reads."""
+    root: Path = request.getfixturevalue(name)
+    with open_system(str(root)) as system:
+        told = re.findall(r"`(/[^`]+)`", " ".join(grounds_of(system.family).values()))
+    assert sum((root / path[1:]).exists() for path in told) >= 4

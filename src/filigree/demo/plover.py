@@ -35,6 +35,7 @@ def build_plover(folder: Path) -> Path:
     _settings(disk)
     _repositories(disk)
     _archives(disk, installed)
+    _log(disk, installed)
     _daily_life(disk)
     intrude(disk, SWAPPED, OPENED, VANISHED, REDIRECTED, STRAY)
     return folder
@@ -104,6 +105,17 @@ def _archives(disk: Disk, installed: list[arch.Kept]) -> None:
     """What the station still keeps of what it fetched: one archive in five."""
     for one in installed[::5]:
         disk.file(f"{places.ARCHIVES}/{one.file_name}", arch.pooled(kept(one.ware)), at=one.at)
+
+
+def _log(disk: Disk, installed: list[arch.Kept]) -> None:
+    """What the system wrote of what it did, in both forms of time."""
+    lines = [f"[{BUILT:%Y-%m-%d %H:%M}] installed chartroom (5.3.9-1)"]
+    for one in installed:
+        at = f"[{one.at:%Y-%m-%dT%H:%M:%S}+0000] [ALPM]"
+        what = "upgraded" if one.ware.name == "chartroom" else "installed"
+        old = "5.3.9-1 -> " if what == "upgraded" else ""
+        lines.append(f"{at} {what} {one.ware.name} ({old}{one.version})")
+    disk.file(places.LOG, "\n".join(lines) + "\n")
 
 
 def _daily_life(disk: Disk) -> None:

@@ -1,6 +1,6 @@
 """What a family answers whose records know no such thing, unless it has an answer of its own."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 
 from filigree.formats.keys import Key
@@ -28,7 +28,7 @@ class Lacking:
     def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> Seal | None:  # noqa: ARG002
         return None
 
-    def events(self) -> Iterator[Event]:
+    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:  # noqa: ARG002
         return iter(())
 
     def stays(self, package: Package) -> bool:  # noqa: ARG002

@@ -4,7 +4,7 @@ A method whose notion a family lacks returns nothing, and `silent_on` of the fam
 """
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import NamedTuple, Protocol
 
@@ -384,8 +384,8 @@ class Database(Records, Protocol):
         """Read, before work is shared out, what the files of packages take besides their records."""
         ...
 
-    def events(self) -> Iterator[Event]:
-        """What happened to packages, as the system's own history tells it, in no order."""
+    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
+        """What happened to packages of these names, or all, by the system's own history; in no order."""
         ...
 
     def close(self) -> None:

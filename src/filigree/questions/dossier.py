@@ -179,7 +179,7 @@ def _history(system: System, package: Package) -> list[Event]:
     """What is told of an installed package's name."""
     if not package.state.present:
         return []
-    told = [one for one in system.database.events() if one.name == package.name]
+    told = system.database.events([package.name])
     return sorted(told, key=lambda one: iso(one.at) if one.at else "", reverse=True)
 
 

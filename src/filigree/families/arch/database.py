@@ -2,7 +2,7 @@
 
 import fnmatch
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any
@@ -24,6 +24,7 @@ from filigree.formats.random_access import MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.events import Event
 from filigree.model.files import FileRecord
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script
@@ -215,6 +216,12 @@ class ArchDatabase(Lacking):
         )
         if data:
             yield text_of(data)
+
+    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
+        from filigree.families.logs import logged
+        from filigree.formats.change_logs import read_arch_log
+
+        return logged(self._jail, places.LOG, read_arch_log, names, self._report)
 
     def fields(self, package: Package) -> Mapping[str, str]:
         return package.fields

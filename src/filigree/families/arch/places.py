@@ -3,6 +3,7 @@
 LOCAL = "/var/lib/pacman/local"
 SYNC = "/var/lib/pacman/sync"
 SETTINGS = "/etc/pacman.conf"
+LOG = "/var/log/pacman.log"
 ARCHIVES = "/var/cache/pacman/pkg"
 KEYRINGS = "/usr/share/pacman/keyrings"
 HOME = "/etc/pacman.d/gnupg"

@@ -2,7 +2,7 @@
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -35,6 +35,7 @@ from filigree.formats.keys import Key
 from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.events import Event
 from filigree.model.files import Aspect, FileRecord, Kind, ManagedLink, Relocation, Role
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Reason, Script, State
@@ -372,6 +373,12 @@ class DebDatabase(Lacking):
 
     def archive_folders(self) -> Sequence[str]:
         return (places.ARCHIVES,)
+
+    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
+        from filigree.families.logs import logged
+        from filigree.formats.change_logs import read_deb_log
+
+        return logged(self._jail, places.LOG, read_deb_log, names, self._report)
 
     def keeper_of(self, path: str) -> Package | None:
         directory, _, name = path.rpartition("/")

@@ -10,6 +10,7 @@ LINK_GROUPS = "/var/lib/dpkg/alternatives"
 CHOSEN_LINKS = "/etc/alternatives"
 CONFIGURATION = "/etc/dpkg/dpkg.cfg"
 CONFIGURATION_PARTS = "/etc/dpkg/dpkg.cfg.d"
+LOG = "/var/log/dpkg.log"
 AUTOMATIC = "/var/lib/apt/extended_states"
 
 SOURCES = "/etc/apt/sources.list"

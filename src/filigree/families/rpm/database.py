@@ -1,7 +1,7 @@
 """The installed packages of an `rpm` system, read afresh from the root."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property, lru_cache, partial
 from typing import TYPE_CHECKING, Any
@@ -16,7 +16,7 @@ from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.families.rpm import described, places
 from filigree.families.rpm.caches import cache_folders
 from filigree.families.rpm.containers import Container, open_container
-from filigree.families.rpm.history import History
+from filigree.families.rpm.history import History, transactions
 from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_forbids, term_is_met
 from filigree.families.rpm.policy import main_words, read_policy
 from filigree.families.rpm.seals import record_seal
@@ -28,6 +28,7 @@ from filigree.formats.rpm_relations import RelationError
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.events import Event
 from filigree.model.files import FileRecord, ManagedLink
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script
@@ -333,6 +334,9 @@ class RpmDatabase(Lacking):
         if header is None:
             return Seal(SealVerdict.NONE, reason="its record cannot be read")
         return record_seal(header, keys, now)
+
+    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
+        return transactions(self._jail, names, self._report)
 
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None

@@ -5,7 +5,7 @@ one folder a package in the oldest. What a newer one says goes before.
 """
 
 import tomllib
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Iterator
 from typing import Any, NamedTuple
 
 from filigree.access.jail import Jail
@@ -16,8 +16,9 @@ from filigree.families.rpm import places
 from filigree.formats.damage import text_of
 from filigree.formats.random_access import ContainerError
 from filigree.formats.version_parts import split_version
-from filigree.model.answer import Gap
+from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, words_of
+from filigree.model.events import Action, Event
 from filigree.model.package import Reason
 
 _QUERY = (
@@ -27,6 +28,46 @@ _QUERY = (
 )
 _TABLES = frozenset({"rpm", "trans_item", "repo"})
 _NONE = ("", "unknown", "@System", "@commandline")
+
+
+_EVENTS = (
+    "SELECT rpm.name, rpm.epoch, rpm.version, rpm.release, rpm.arch, trans_item.action, trans.dt_begin"
+    " FROM trans_item JOIN rpm ON rpm.item_id = trans_item.item_id"
+    " JOIN trans ON trans.id = trans_item.trans_id"
+)
+_ACTIONS = {
+    1: Action.INSTALLED, 2: Action.INSTALLED, 3: Action.REPLACED, 5: Action.REPLACED,
+    6: Action.INSTALLED, 7: Action.REPLACED, 8: Action.REMOVED,
+}  # fmt: skip
+"""By their numbers; a downgrade and an upgrade are both of the version that came."""
+
+
+def transactions(jail: Jail, names: Collection[str] | None, report: Report) -> Iterator[Event]:
+    """What the transactions of a root tell of packages of these names, or of all."""
+    if not jail.exists(places.HISTORY):
+        return
+    try:
+        file = SqliteFile(jail, places.HISTORY)
+        try:
+            if not file.tables() >= _TABLES | {"trans"}:
+                return
+            for name, epoch, version, release, machine, action, begun in file.rows(_EVENTS):
+                done = _ACTIONS.get(action) if isinstance(action, int) else None
+                if done is not None and (names is None or name in names):
+                    front = f"{epoch}:" if epoch not in (None, 0, "0", "") else ""
+                    at = moment_of(begun) if isinstance(begun, int) else None
+                    yield Event(
+                        at,
+                        done,
+                        str(name),
+                        f"{front}{version}-{release}",
+                        str(machine),
+                        places.HISTORY,
+                    )
+        finally:
+            file.close()
+    except (AccessError, ContainerError) as error:
+        report(Gap(places.HISTORY, words_of(error)))
 
 
 class Standing(NamedTuple):

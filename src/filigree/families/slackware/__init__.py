@@ -18,10 +18,14 @@ class SlackwareFamily:
     name = "slackware"
     silent_on: Mapping[str, str] = {
         "reason": "this family does not record whether a person asked for a package",
-        "needs": "this family does not record what an installed package needs",
+        "needs": (
+            "this family does not record what an installed package needs; lists of what is offered may "
+            "tell it of the same build"
+        ),
         "content": (
             "this family does not record what files hold; an archive would tell it (--against, --fetch)"
         ),
+        "moved": "this family knows no diversions, and leaves nothing out",
         "license": "this family does not record a license",
         "maintainer": "this family's record tells the packager by a tag alone, if at all",
         "built_at": "this family's record does not say",

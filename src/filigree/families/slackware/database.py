@@ -5,7 +5,7 @@ the same build alone; what its files are to be by a listing of the archives, whe
 """
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property, lru_cache
@@ -277,12 +277,14 @@ class SlackwareDatabase(Lacking):
     def fields(self, package: Package) -> Mapping[str, str]:
         return package.fields
 
-    def events(self) -> Iterator[Event]:
+    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
         """What was removed or replaced: a record of it is kept, called by the time."""
         for folder in self._folders(places.REMOVED):
             for name in names_in(self._jail, folder, self._report):
                 gone = split_gone(name)
                 label = split_label(gone.label)
+                if names is not None and (label is None or label.name not in names):
+                    continue
                 if label is None:
                     self._report(Gap(f"{folder}/{name}", "it is not called as a package is"))
                     continue

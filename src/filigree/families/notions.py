@@ -1,0 +1,45 @@
+"""What a family may know of a system, and what each answer rests on where it does.
+
+Every family of ours declares of each notion what it rests on, in `grounds.py` beside its readers, or in
+its `silent_on` why it does not know it. Out of that the documentation is made.
+"""
+
+from collections.abc import Mapping
+from importlib import import_module
+
+from filigree.families.protocol import Family
+
+NOTIONS: Mapping[str, str] = {
+    "packages": "which packages are there",
+    "state": "how far an installation has come",
+    "reason": "why a package is installed",
+    "held": "what is to stay as it is",
+    "paths": "whose a path is",
+    "content": "what a file holds",
+    "aspects": "what else a file is to be",
+    "config": "what an administrator may change",
+    "moved": "what is elsewhere, or absent, on purpose",
+    "needs": "what a package needs",
+    "record_seal": "who signed a record",
+    "archives": "what an archive holds",
+    "offers": "what is offered",
+    "paths_offered": "what it would bring",
+    "offers_seal": "who signed the lists of it",
+    "keys": "which keys count",
+    "choice": "which version would be taken",
+    "order": "which of two versions is newer",
+    "advisories": "what is for security",
+    "groups": "what belongs together",
+    "history": "what happened before",
+}
+"""The notions, each with what it tells."""
+
+
+def grounds_of(family: Family) -> Mapping[str, str]:
+    """What a family of ours rests on, by notion; nothing of one from elsewhere."""
+    try:
+        module = import_module(f"filigree.families.{family.name}.grounds")
+    except ModuleNotFoundError:
+        return {}
+    rests_on: Mapping[str, str] = module.RESTS_ON
+    return rests_on

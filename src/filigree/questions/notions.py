@@ -1,0 +1,34 @@
+"""What each command asks of a family: where one does not know it, the answer says so."""
+
+from collections.abc import Mapping
+
+_PACKAGE = ("packages", "state", "reason", "held")
+_OFFER = ("offers", "offers_seal", "keys")
+
+ASKS: Mapping[str, tuple[str, ...]] = {
+    "survey": (*_PACKAGE, "paths", "needs"),
+    "census": (*_PACKAGE, *_OFFER, "needs", "groups"),
+    "dossier": (
+        *_PACKAGE, "paths", "config", "needs", "record_seal", "archives", *_OFFER, "choice", "history",
+    ),
+    "seek": ("packages", *_OFFER),
+    "contents": ("paths", "aspects", "config", "archives", "paths_offered"),
+    "owner": ("paths", "moved", "archives", "paths_offered"),
+    "needs": ("packages", "needs", "archives", *_OFFER),
+    "needed-by": ("packages", "reason", "needs", *_OFFER),
+    "because": ("packages", "reason", "needs"),
+    "obstacles": ("packages", "held", "needs", "archives", *_OFFER, "choice", "order"),
+    "whatif": (*_PACKAGE, "needs", "archives", *_OFFER, "choice", "order"),
+    "draw": ("packages", "reason", "needs", *_OFFER),
+    "verify": (
+        "packages", "paths", "content", "aspects", "config", "moved", "record_seal", "archives",
+        "offers_seal", "keys",
+    ),
+    "provenance": ("paths", "content", "record_seal", "archives", *_OFFER),
+    "keys": ("keys",),
+    "strays": ("paths", "moved"),
+    "repos": _OFFER,
+    "behind": ("packages", "held", *_OFFER, "choice", "order", "advisories"),
+    "refresh": _OFFER,
+}  # fmt: skip
+"""By command, the notions that it asks for."""
