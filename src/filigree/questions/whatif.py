@@ -141,6 +141,9 @@ def _answer(system: System, lookup: Lookup, asked: _Asked, wishes: Wishes) -> An
         rows += _left_over(system, world, outcome)
     summary = _summary(system, rows, _two_ways(wishes, outcome, other))
     first = (*wishes.add, *wishes.drop, *wishes.upgrade)
+    guesses = _guesses(lookup, outcome)
+    if guesses:
+        report_silence(system, "order", f"whether {guesses:,} other versions are newer")
     if report_silence(system, "reason", "what would be left over"):
         summary |= {Action.LEFTOVER.value: None, "leftover_size": None}
     summary |= {
@@ -153,6 +156,19 @@ def _answer(system: System, lookup: Lookup, asked: _Asked, wishes: Wishes) -> An
         "whatif", system.system_label, rows, summary, system.gaps, notes,
         bad_news=bool(notes) or not outcome.found or bool(lost),
     )  # fmt: skip
+
+
+def _guesses(lookup: Lookup, outcome: Outcome) -> int:
+    """How many packages come of which nothing tells whether they are newer than what goes."""
+    offered = lookup.offered
+    if offered is None or offered.empty:
+        return 0
+    return sum(
+        change.before is not None
+        and change.package.state is State.AVAILABLE
+        and offered.order(change.package, change.before) is None
+        for change in outcome.changes
+    )
 
 
 def _the_other_way(wishes: Wishes) -> Wishes:
