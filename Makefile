@@ -30,7 +30,7 @@ lint: $(READY)
 
 # Ratios against the budgets, on this machine's own packages and on a made-up system ten times larger.
 bench: $(READY)
-	$(BIN)/python benchmarks/run.py --whole-system --growth --containers --mirror --index --files
+	$(BIN)/python benchmarks/run.py --whole-system --growth --containers --mirror --index --files --texts
 
 # Needs Xvfb, xterm and ImageMagick's import.
 screenshots: $(READY)

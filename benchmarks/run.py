@@ -1,7 +1,7 @@
 """The budgets, as ratios measured in one run against something that everyone has.
 
     python benchmarks/run.py [--whole-system] [--growth] [--containers] [--mirror] [--index]
-        [--files] [--runs N]
+        [--files] [--texts] [--runs N]
 
 Each pair of commands is run in turn (A B A B …) and the median of the pairwise ratios is printed, so
 that a machine that grows slower in between does not spoil the figure. Peak memory is the largest
@@ -9,6 +9,7 @@ process's resident set; for `verify` the workers' are added up as the most that 
 """
 
 import argparse
+import bz2
 import grp
 import hashlib
 import multiprocessing
@@ -27,6 +28,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from filigree.demo.rpm_bytes import hash_file, header, slot_file, sqlite_file
+from filigree.families.slackware import places
 from filigree.formats.rpm_header import Type
 
 BARE = """
@@ -140,6 +142,72 @@ def cold(command: str) -> Run:
     os.sync()
     Path(CACHES).write_text("3\n")
     return run(command)
+
+
+def made_up_texts(folder: Path, packages: int, paths: int, listed: bool = True) -> Path:
+    """A root of texts, a package each, with a list of what is offered, and one of what archives hold."""
+    records = folder / places.RECORDS[0][1:]
+    scripts = folder / places.SCRIPTS[0][1:]
+    lists = folder / places.LISTS[1:]
+    for one in (records, scripts, lists):
+        one.mkdir(parents=True)
+    offered, held = ["PACKAGES.TXT\n\n"], []
+    for number in range(packages):
+        name = f"shoal{number:05d}"
+        label = f"{name}-1.{number}-x86_64-1"
+        needs = ",".join(f"shoal{(number * 7 + step) % packages:05d}" for step in (1, 2, 3))
+        words = "".join(f"{name}: Sand, and more sand.\n" for _ in range(10))
+        sizes = (
+            f"PACKAGE SIZE (compressed):  {number} K\nPACKAGE SIZE (uncompressed):  {number} K\n"
+        )
+        offered.append(
+            f"PACKAGE NAME:  {label}.txz\nPACKAGE LOCATION:  ./slackware64/l\n{sizes}"
+            f"PACKAGE REQUIRED:  {needs}\nPACKAGE DESCRIPTION:\n{words}\n"
+        )
+        files = [f"usr/share/{name}/sand-{grain:04d}.grain" for grain in range(paths - 3)]
+        folders = ["usr/", "usr/share/", f"usr/share/{name}/"]
+        (records / label).write_text(
+            f"PACKAGE NAME:     {label}\nCOMPRESSED PACKAGE SIZE:     {number}K\n"
+            f"UNCOMPRESSED PACKAGE SIZE:     {number}K\n"
+            f"PACKAGE LOCATION: ./slackware64/l/{label}.txz\nPACKAGE DESCRIPTION:\n{words}"
+            "FILE LIST:\n./\n" + "".join(f"{path}\n" for path in (*folders, *files))
+        )
+        (scripts / label).write_text(f"( cd usr/lib ; ln -sf {name} lib{name}.so )\n")
+        held.append(f"++===\n||\n||   Package:  ./slackware64/l/{label}.txz\n||\n++===\n")
+        held += (f"-rw-r--r-- root/root 9 2026-01-12 08:30 {path}\n" for path in files)
+    (lists / places.PACKAGES).write_text("".join(offered))
+    if listed:
+        (lists / places.MANIFEST).write_bytes(bz2.compress("".join(held).encode()))
+    return folder
+
+
+def texts(runs: int) -> None:
+    """700 packages and 120,000 paths, a text each; and ten times as much of both."""
+    with tempfile.TemporaryDirectory() as folder:
+        bare = Path(folder, "bare.py")
+        bare.write_text(BARE)
+        start = f"{shlex.quote(sys.executable)} {bare} one"
+        # In processes of their own: a child's peak memory is never below its parent's at the fork.
+        root, large = Path(folder, "texts"), Path(folder, "large")
+        for place, packages in ((root, 700), (large, 7_000)):
+            writer = multiprocessing.Process(target=made_up_texts, args=(place, packages, 171))
+            writer.start()
+            writer.join()
+        print("\n700 packages and 120,000 paths, a text each:")
+        for command in (
+            "survey", "census", "owner /usr/share/shoal00199/sand-0009.grain", "dossier shoal00001",
+            "needs shoal00001 --deep", "contents shoal00001", "behind",
+        ):  # fmt: skip
+            ours = f"{FILIGREE} {command} --root {root}"
+            compare(f"{command.partition(' ')[0]}, texts", ours, start, 3.0, runs)
+        print("ten times the packages and paths, above the start:")
+        begin = run(f"{FILIGREE} --version")
+        for command in ("census", "owner /usr/share/shoal00199/sand-0009.grain", "verify --quiet"):
+            name = command.partition(" ")[0]
+            few, many = (run(f"{FILIGREE} {command} --root {one}") for one in (root, large))
+            times = (many.wall - begin.wall) / (few.wall - begin.wall)
+            peaks = f"peak {many.peak / 1024:.0f} MiB against {few.peak / 1024:.0f}"
+            print(f"{name:<12} time {times:5.1f} times ({many.wall:.2f} s), {peaks}")
 
 
 def many_files() -> None:
@@ -504,6 +572,7 @@ def measured() -> int:
     parser.add_argument("--mirror", action="store_true", help="also this machine as an rpm system")
     parser.add_argument("--containers", action="store_true", help="also the containers of rpm")
     parser.add_argument("--files", action="store_true", help="also a tree of a million small files")
+    parser.add_argument("--texts", action="store_true", help="also a slackware system, made up")
     options = parser.parse_args()
     if options.containers:
         containers(options.runs)
@@ -511,6 +580,8 @@ def measured() -> int:
         many_files()
     if options.index:
         index(options.runs)
+    if options.texts:
+        texts(options.runs)
     if options.mirror:
         mirror(options.runs)
     if not INFO.is_dir():

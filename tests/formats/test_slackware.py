@@ -12,7 +12,7 @@ from filigree.formats import long_listing
 from filigree.formats.build_scripts import read_info, read_script_list
 from filigree.formats.damage import Damage
 from filigree.formats.file_sizes import read_sizes
-from filigree.formats.long_listing import Entry, read_listings
+from filigree.formats.long_listing import Entry, read_blocks, read_listings
 from filigree.formats.slackware_changes import read_changes
 from filigree.formats.slackware_names import (
     Label,
@@ -261,9 +261,9 @@ def test_modes_are_read_as_they_are_written() -> None:
 
 def test_only_what_is_wanted_is_told() -> None:
     text = (HEAD + "nonsense\n" + HEAD.replace("gull", "tern")).encode()
-    assert [archive for archive, _ in read_listings([text], lambda path: "tern" in path)] == [
-        "./ap/tern-2.0-x86_64-1.txz"
-    ]
+    blocks = list(read_blocks([text], lambda path: "tern" in path))
+    assert [block.archive for block in blocks] == ["./ap/tern-2.0-x86_64-1.txz"]
+    assert not list(blocks[0].entries())
 
 
 # -- changes --------------------------------------------------------------------------------

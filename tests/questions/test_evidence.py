@@ -290,7 +290,7 @@ def test_everything_at_heron_that_traces_to_a_key(heron: Path) -> None:
     assert rows_of(answer, Verdict.EXCUSED)
     assert held == {"signed", "record"}
     lacking = " ".join(gap.what for gap in answer.gaps)
-    assert "tidegauge" in lacking
+    assert "brine-data" in lacking
     assert VANISHED not in lacking
 
 

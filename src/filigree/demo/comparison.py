@@ -50,8 +50,10 @@ def _facts(system: System, chosen: Chosen) -> Iterator[Fact]:
     yield "chosen by a person", _UNTOLD if reasons is None else f"{reasons.get('chosen', 0):,}"
     left = leftover(system)
     yield "left over", _UNTOLD if reasons is None else str(left.summary["packages"])
-    yield "held, or not sound", f"{len(seen.held_packages)}, {len(seen.troubled_packages)}"
-    yield "paths", f"{seen.distinct_paths:,}"
+    yield "held", str(len(seen.held_packages))
+    yield "not in working order", _bad(len(seen.troubled_packages))
+    yield "paths on record", f"{seen.paths:,}"
+    yield "", ""
     yield from _files(system, chosen)
     odd = [
         row for row in strays(system).records if row.cause is None and row.rank is not Rank.OTHER
@@ -64,18 +66,19 @@ def _facts(system: System, chosen: Chosen) -> Iterator[Fact]:
 def _files(system: System, chosen: Chosen) -> Iterator[Fact]:
     whole = verify(system, chosen=chosen)
     told = [name.replace("-", " ") for name in whole.summary["compared"] if name != "presence"]
-    yield "compared with the record", listed(told)
-    yield "by the local record", _verdicts(whole.summary["verdicts"])
+    yield "told of each file", listed(told)
+    yield "wrong by the local record", _verdicts(whole.summary["verdicts"])
     nothing = whole.summary["verdicts"].get(Verdict.UNRECORDED.value, 0)
     yield "files without a digest there", Piece(str(nothing), Style.WARN if nothing else Style.GOOD)
     manner = Manner(least=Evidence.SIGNED)
     sealed = verify(system, manner=manner, chosen=chosen)
     judged = sealed.summary["paths"]
-    yield "by what traces to a key", _verdicts(sealed.summary["verdicts"])
-    yield "which could be asked of", f"{judged:,} paths"
+    yield "wrong by what traces to a key", _verdicts(sealed.summary["verdicts"])
+    yield "paths that this tells of", f"{judged:,}"
 
 
 def _offers(system: System, chosen: Chosen) -> Iterator[Fact]:
+    yield " ", ""
     indexes = repos(system, chosen=chosen).records
     yield "packages offered", f"{sum(row.packages or 0 for row in indexes):,}"
     seals = Counter(row.seal.value for row in indexes if row.seal is not None)
@@ -87,7 +90,7 @@ def _offers(system: System, chosen: Chosen) -> Iterator[Fact]:
     silent = Piece("nothing tells", Style.WARN)
     yield "missing for security", silent if security is None else _bad(security)
     different = counts[Standing.DIFFERENT]
-    yield "of another version, order unknown", str(different)
+    yield "other versions, order unknown", str(different)
     yield "offered by nobody", str(len(census(system, outsiders=True, chosen=chosen).records))
 
 

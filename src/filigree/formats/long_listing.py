@@ -54,36 +54,55 @@ class Entry(NamedTuple):
 Wanted = Callable[[str], bool]
 
 
-def read_listings(
-    pieces: Iterable[bytes], wanted: Wanted = lambda _: True
-) -> Iterator[tuple[str, list[Entry | Damage]]]:
-    """Each archive's path and what it holds; of archives that are not wanted nothing is told."""
-    archive: str | None = None
-    found: list[Entry | Damage] = []
+class Block(NamedTuple):
+    """What a listing tells of one archive: its path, and the lines of what it holds, as they are written.
+
+    `line` is the number of the first of them. `entries` makes sense of them.
+    """
+
+    archive: str
+    lines: list[bytes]
+    line: int
+
+    def entries(self) -> Iterator[Entry | Damage]:
+        """Each path; a Damage in the place of a line that tells none."""
+        for number, line in enumerate(self.lines, self.line):
+            if line.strip():
+                yield _entry(text_of(line)) or Damage(number, "a line that tells no file")
+
+
+def read_blocks(pieces: Iterable[bytes], wanted: Wanted = lambda _: True) -> Iterator[Block]:
+    """The block of each archive that is wanted."""
+    block: Block | None = None
     for number, line in enumerate(_lines(pieces), 1):
-        if line.startswith(("++=", "||")):
-            head = _HEAD.fullmatch(line.rstrip())
+        if line.startswith((b"++=", b"||")):
+            head = _HEAD.fullmatch(text_of(line).rstrip())
             if head:
-                if archive is not None:
-                    yield archive, found
-                archive = head[1] if wanted(head[1]) else None
-                found = []
-        elif archive is not None and line.strip():
-            found.append(_entry(line) or Damage(number, "a line that tells no file"))
-    if archive is not None:
-        yield archive, found
+                if block is not None:
+                    yield block
+                block = Block(head[1], [], number + 1) if wanted(head[1]) else None
+            elif block is not None and not block.lines:
+                block = block._replace(line=number + 1)
+        elif block is not None:
+            block.lines.append(line)
+    if block is not None:
+        yield block
 
 
-def _lines(pieces: Iterable[bytes]) -> Iterator[str]:
+def read_listings(pieces: Iterable[bytes]) -> Iterator[tuple[str, list[Entry | Damage]]]:
+    """Each archive's path and what it holds."""
+    for block in read_blocks(pieces):
+        yield block.archive, list(block.entries())
+
+
+def _lines(pieces: Iterable[bytes]) -> Iterator[bytes]:
     rest = b""
     for piece in pieces:
         lines = (rest + piece).split(b"\n")
-        rest = lines.pop()
-        if len(rest) > LINE_LIMIT:
-            rest = rest[:LINE_LIMIT]
-        yield from map(text_of, lines)
+        rest = lines.pop()[:LINE_LIMIT]
+        yield from lines
     if rest:
-        yield text_of(rest)
+        yield rest
 
 
 def _entry(line: str) -> Entry | None:

@@ -10,6 +10,7 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING
+from zlib import compress, decompress
 
 from filigree.access.jail import Jail
 from filigree.families import matching
@@ -23,7 +24,7 @@ from filigree.families.slackware.scripts import script_needs
 from filigree.families.slackware.settings import left_out
 from filigree.formats.damage import text_of
 from filigree.formats.keys import Key
-from filigree.formats.long_listing import Entry
+from filigree.formats.long_listing import Block, Entry
 from filigree.formats.slackware_names import split_gone, split_label
 from filigree.formats.slackware_needs import NeedError
 from filigree.formats.slackware_records import Record, paths_of, read_record
@@ -54,7 +55,7 @@ class SlackwareDatabase(Lacking):
         self._jail = jail
         self._report = report
         self._records: dict[int, str] = {}
-        self._listed: dict[str, list[Entry]] = {}
+        self._listed: dict[str, bytes] = {}
         self._needs_reported = False
         self._packages = self._read_packages()
         self._texts = lru_cache(maxsize=4)(self._read_text)
@@ -180,17 +181,30 @@ class SlackwareDatabase(Lacking):
     def prepare(self, packages: Sequence[Package]) -> None:
         """Look up in the listings of archives what files of these very builds are to be."""
         labels = [described.called(package) for package in packages]
-        self._listed = Lists(self._jail, places.LISTS, self._report).listings(labels)
+        found = Lists(self._jail, places.LISTS, self._report).listings(labels)
+        # There may be a million lines: they are kept packed, and made sense of by whoever needs them.
+        self._listed = {label: compress(b"\n".join(one.lines), 1) for label, one in found.items()}
 
     def files(self, package: Package) -> list[FileRecord]:
         shipped = (
             FileRecord(path, path, Kind.DIRECTORY if folder else Kind.FILE)
             for path, folder in described.installed_paths(self._written(package))
         )
-        entries = self._listed.get(described.called(package))
-        told = dict(_by_path(entries or ()))
+        told = dict(self._entries(package))
         records = (_with_entry(one, told.get(one.path)) for one in shipped)
         return list(described.records_of(records, *self._made(package)))
+
+    def _entries(self, package: Package) -> Iterator[tuple[str, Entry]]:
+        """What a listing of its archive says of each path of a package."""
+        packed = self._listed.get(described.called(package))
+        if packed is None:
+            return
+        lines = decompress(packed).split(b"\n")
+        for number, one in enumerate(Block("", lines, 1).entries(), 1):
+            if isinstance(one, Entry):
+                yield f"/{one.path.removeprefix('./').strip('/')}", one
+            else:
+                self._report(Gap(f"what is listed of {package.name}, line {number}", one.why))
 
     def configuration(self, package: Package) -> list[FileRecord]:
         return [record for record in self.files(package) if record.config]
@@ -324,11 +338,6 @@ class SlackwareDatabase(Lacking):
         return next(
             (p for p in self._packages if self._records[id(p)].rpartition("/")[2] == name), None
         )
-
-
-def _by_path(entries: Sequence[Entry]) -> Iterator[tuple[str, Entry]]:
-    for entry in entries:
-        yield f"/{entry.path.removeprefix('./').strip('/')}", entry
 
 
 def _with_entry(record: FileRecord, entry: Entry | None) -> FileRecord:

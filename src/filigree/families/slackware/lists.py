@@ -12,9 +12,8 @@ from filigree.families.looking import names_in
 from filigree.families.protocol import Report
 from filigree.families.slackware import places
 from filigree.families.slackware.described import label_of
-from filigree.formats.damage import Damage
 from filigree.formats.digest_list import read_digest_list
-from filigree.formats.long_listing import Entry, read_listings
+from filigree.formats.long_listing import Block, read_blocks
 from filigree.formats.slackware_names import without_ending
 from filigree.formats.slackware_records import Described, read_fields, read_list
 from filigree.formats.unpacking import UnpackError
@@ -128,10 +127,10 @@ class Lists:
         digest = self.promised.get(f"./{name}") or self.promised.get(name)
         return IndexFile(kind, self.place(name), digest, False, self._own)
 
-    def listings(self, labels: Sequence[str]) -> dict[str, list[Entry]]:
+    def listings(self, labels: Sequence[str]) -> dict[str, Block]:
         """What the listings tell of the archives that are called so; what cannot be read is reported."""
         wanted = frozenset(labels)
-        found: dict[str, list[Entry]] = {}
+        found: dict[str, Block] = {}
         for file in self.others:
             if file.kind is not IndexKind.PATHS or len(found) == len(wanted):
                 continue
@@ -139,11 +138,8 @@ class Lists:
                 continue
             try:
                 pieces = unpacked_pieces(self.jail, file.path)
-                for path, told in read_listings(pieces, lambda path: label_in(path) in wanted):
-                    damaged = [one for one in told if isinstance(one, Damage)]
-                    for one in damaged[:1]:
-                        self._report(Gap(f"{file.path}, line {one.line}", one.why))
-                    found[label_in(path)] = [one for one in told if isinstance(one, Entry)]
+                for block in read_blocks(pieces, lambda path: label_in(path) in wanted):
+                    found[label_in(block.archive)] = block
                     if len(found) == len(wanted):
                         break
             except (AccessError, UnpackError) as error:
