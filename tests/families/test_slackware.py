@@ -190,6 +190,16 @@ def test_expressions_that_would_never_end_are_not_read(tmp_path: Path, line: str
     assert [gap.why for gap in gaps] == ["an expression that is not read"]
 
 
+def test_a_thousand_expressions_are_too_many(tmp_path: Path) -> None:
+    path = tmp_path / places.LEFT_OUT[1:]
+    path.parent.mkdir(parents=True)
+    path.write_text("".join(f"gull{number}.*\n" for number in range(1000)))
+    gaps: list[Gap] = []
+    stays = left_out(Jail(str(tmp_path)), gaps.append)
+    assert stays(Package("gull7-x", "1-1", "noarch", "slackware"))
+    assert len(gaps) == 800
+
+
 # -- files ----------------------------------------------------------------------------------
 
 

@@ -165,11 +165,11 @@ Total size of all packages (compressed):  3 MB
 PACKAGE NAME:  gull-2.0-x86_64-1.txz
 PACKAGE LOCATION:  ./slackware64/ap
 PACKAGE SIZE (compressed):  12 K
-PACKAGE REQUIRED:  tern,skua >= 2.0-x86_64-1,auk|puffin
+PACKAGE REQUIRED:  eider,skua >= 2.0-x86_64-1,auk|puffin
 PACKAGE DESCRIPTION:
 gull: gull (Looks out to sea)
 
-PACKAGE NAME:  tern-1-noarch-1.txz
+PACKAGE NAME:  eider-1-noarch-1.txz
 PACKAGE LOCATION:  ./patches/packages
 """
 
@@ -178,7 +178,7 @@ PACKAGE LOCATION:  ./patches/packages
 def test_a_list_in_pieces(piece: int) -> None:
     texts = list(read_list(LIST[at : at + piece] for at in range(0, len(LIST), piece)))
     names = [read_fields(text or "").fields["PACKAGE NAME"] for text in texts]
-    assert names == ["gull-2.0-x86_64-1.txz", "tern-1-noarch-1.txz"]
+    assert names == ["gull-2.0-x86_64-1.txz", "eider-1-noarch-1.txz"]
     assert read_fields(texts[0] or "").fields["PACKAGE SIZE (compressed)"] == "12 K"
 
 
@@ -260,9 +260,9 @@ def test_modes_are_read_as_they_are_written() -> None:
 
 
 def test_only_what_is_wanted_is_told() -> None:
-    text = (HEAD + "nonsense\n" + HEAD.replace("gull", "tern")).encode()
-    blocks = list(read_blocks([text], lambda path: "tern" in path))
-    assert [block.archive for block in blocks] == ["./ap/tern-2.0-x86_64-1.txz"]
+    text = (HEAD + "nonsense\n" + HEAD.replace("gull", "eider")).encode()
+    blocks = list(read_blocks([text], lambda path: "eider" in path))
+    assert [block.archive for block in blocks] == ["./ap/eider-2.0-x86_64-1.txz"]
     assert not list(blocks[0].entries())
 
 
@@ -273,13 +273,13 @@ patches/packages/gull-2.1-x86_64-1_slack15.0.txz:  Upgraded.
   This mends a hole:
     https://tides.example/CVE-2026-12345
   (* Security fix *)
-patches/packages/linux-6.1/*:  Upgraded.
+patches/packages/gull-parts/*:  Upgraded.
   More.
 +--------------------------+
 Thu Feb 19 08:30:00 UTC 2026
 ap/auk-1-noarch-1.txz:  Removed.
-ap/tern-1.0-x86_64-1.txz:  Upgraded.
-ap/tern-libs-1.0-x86_64-1.txz:  Rebuilt.
+ap/eider-1.0-x86_64-1.txz:  Upgraded.
+ap/eider-libs-1.0-x86_64-1.txz:  Rebuilt.
   (* Security fix *)
 """
 
@@ -291,8 +291,8 @@ def test_changes(piece: int) -> None:
     assert told == [
         ("gull-2.1-x86_64-1_slack15.0.txz", "Upgraded", True), ("*", "Upgraded", False),
         # What only stands above another's words is not meant by them, unless it is a part of it.
-        ("auk-1-noarch-1.txz", "Removed", False), ("tern-1.0-x86_64-1.txz", "Upgraded", True),
-        ("tern-libs-1.0-x86_64-1.txz", "Rebuilt", True),
+        ("auk-1-noarch-1.txz", "Removed", False), ("eider-1.0-x86_64-1.txz", "Upgraded", True),
+        ("eider-libs-1.0-x86_64-1.txz", "Rebuilt", True),
     ]  # fmt: skip
     assert found[0].at == datetime(2026, 2, 20, 8, 30, tzinfo=UTC)
     assert found[-1].at == datetime(2026, 2, 19, 8, 30, tzinfo=UTC)
@@ -311,9 +311,10 @@ def test_a_day_that_there_is_not(date: str) -> None:
 @pytest.mark.parametrize(
     ("text", "told"),
     [
-        ("tern", "tern"), ("tern >= 2.0", "tern (>= 2.0)"), ("tern>=2.0-x86_64-3", "tern (>= 2.0-3)"),
-        ("tern == 2", "tern (= 2)"), ("a|b", "(a or b)"), ("a | b < 3 | c", "(a or b (< 3) or c)"),
-        ("gtk+2", "gtk+2"),
+        ("eider", "eider"), ("eider >= 2.0", "eider (>= 2.0)"),
+        ("eider>=2.0-x86_64-3", "eider (>= 2.0-3)"),
+        ("eider == 2", "eider (= 2)"), ("a|b", "(a or b)"), ("a | b < 3 | c", "(a or b (< 3) or c)"),
+        ("gull+2", "gull+2"),
     ],
 )  # fmt: skip
 def test_needs(text: str, told: str) -> None:
@@ -327,8 +328,8 @@ def test_no_needs(text: str) -> None:
 
 
 def test_fields_and_files_of_needs() -> None:
-    assert list(split_field(" tern , ,skua >= 2,a|b")) == ["tern", "skua >= 2", "a|b"]
-    assert list(split_file("# what\ntern # x\n\na|b, c\n")) == ["tern", "a|b", "c"]
+    assert list(split_field(" eider , ,skua >= 2,a|b")) == ["eider", "skua >= 2", "a|b"]
+    assert list(split_file("# what\neider # x\n\na|b, c\n")) == ["eider", "a|b", "c"]
 
 
 # -- build scripts --------------------------------------------------------------------------
@@ -349,13 +350,13 @@ def test_the_file_of_a_script() -> None:
 def test_a_list_of_scripts(piece: int) -> None:
     text = (
         b"SLACKBUILD NAME: gull\nSLACKBUILD LOCATION: ./birds/gull\nSLACKBUILD VERSION: 2.0\n"
-        b"SLACKBUILD REQUIRES: tern auk\nSLACKBUILD SHORT DESCRIPTION:  gull (Looks)\n\n"
-        b"SLACKBUILD NAME: tern\nSLACKBUILD VERSION: 1\nprose: x\n"
+        b"SLACKBUILD REQUIRES: eider auk\nSLACKBUILD SHORT DESCRIPTION:  gull (Looks)\n\n"
+        b"SLACKBUILD NAME: eider\nSLACKBUILD VERSION: 1\nprose: x\n"
     )
     found = list(read_script_list(text[at : at + piece] for at in range(0, len(text), piece)))
-    assert [one["PRGNAM"] for one in found] == ["gull", "tern"]
-    assert found[0]["REQUIRES"] == "tern auk"
-    assert found[1] == {"PRGNAM": "tern", "VERSION": "1"}
+    assert [one["PRGNAM"] for one in found] == ["gull", "eider"]
+    assert found[0]["REQUIRES"] == "eider auk"
+    assert found[1] == {"PRGNAM": "eider", "VERSION": "1"}
 
 
 def test_sizes_of_files() -> None:

@@ -17,6 +17,8 @@ from filigree.formats.damage import Damage, text_of
 from filigree.model.files import Kind
 
 LINE_LIMIT = 1 << 16
+LINES_LIMIT = 1_000_000
+"""Lines that are kept of one archive: what goes on beyond that is no archive's."""
 _HEAD = re.compile(r"\|\|\s+Package:\s+(\S.*)")
 _LINE = re.compile(
     r"([-dlhbcps])([-r][-w][-xsS][-r][-w][-xsS][-r][-w][-xtT])\S* ([^\s/]+)/(\S+)\s+"
@@ -83,7 +85,7 @@ def read_blocks(pieces: Iterable[bytes], wanted: Wanted = lambda _: True) -> Ite
                 block = Block(head[1], [], number + 1) if wanted(head[1]) else None
             elif block is not None and not block.lines:
                 block = block._replace(line=number + 1)
-        elif block is not None:
+        elif block is not None and len(block.lines) < LINES_LIMIT:
             block.lines.append(line)
     if block is not None:
         yield block

@@ -44,7 +44,7 @@ def read_changes(pieces: Iterable[bytes]) -> Iterator[Change]:
     for line in _lines(pieces):
         date = _DATE.fullmatch(line)
         change = None if date else _CHANGE.fullmatch(line)
-        if date or line.startswith("+---") or (change and words):
+        if date or line.startswith("+---") or (change and words) or len(heads) > _LIMIT:
             yield from _told(at, heads, words)
             heads, words = [], []
         if date:

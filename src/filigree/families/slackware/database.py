@@ -40,9 +40,9 @@ from filigree.model.package import Package, Script, State
 if TYPE_CHECKING:
     from filigree.families.slackware.sources import SlackwareSources
 
-RECORD_LIMIT = 256 << 20
-_HEAD = 8 << 10
-_SCRIPT_LIMIT = 64 << 20
+RECORD_LIMIT = 64 << 20
+_HEAD, _HEAD_LIMIT = 8 << 10, 1 << 20
+_SCRIPT_LIMIT = 16 << 20
 _BYTES_A_PATH = 40
 ALWAYS = frozenset({Aspect.PRESENCE, Aspect.KIND, Aspect.LINK_TARGET})
 LISTED = frozenset({Aspect.SIZE, Aspect.MODE, Aspect.OWNER, Aspect.GROUP, Aspect.MODIFIED})
@@ -136,7 +136,7 @@ class SlackwareDatabase(Lacking):
             size = _HEAD
             while True:
                 record = read_record(text_of(source.at(0, size)))
-                if record.paths_at is not None or size >= min(source.size, RECORD_LIMIT):
+                if record.paths_at is not None or size >= min(source.size, _HEAD_LIMIT):
                     return record
                 size *= 8
         finally:

@@ -21,7 +21,7 @@ from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, words_of
 from filigree.model.repositories import IndexFile, IndexKind
 
-LIST_LIMIT = 256 << 20
+LIST_LIMIT = 64 << 20
 
 
 class Lists:

@@ -25,6 +25,7 @@ from filigree.model.seals import Seal, SealVerdict
 
 SCRIPTS = "build-scripts"
 _UNSIGNED = Seal(SealVerdict.NONE, reason="there is no signature beside its list of digests")
+_MIRRORS = 64
 _TO_BUILD = "what it offers must be built first"
 
 
@@ -82,6 +83,9 @@ class SlackwareRepositories:
     def _mirrors(self) -> Iterator[Repository]:
         """Each address that counts; the copy below the root is of the first of them."""
         lines = lines_of(self._jail, places.MIRRORS, self._report)
+        if len(lines) > _MIRRORS:
+            self._report(Gap(places.MIRRORS, f"only the first {_MIRRORS} addresses are read"))
+            lines = lines[:_MIRRORS]
         names: set[str] = set()
         for number, (line, address) in enumerate(lines, 1):
             name = _name_of(address)

@@ -14,7 +14,6 @@ from filigree.families.protocol import Report
 from filigree.families.slackware import places
 from filigree.families.slackware.described import called
 from filigree.formats.damage import text_of
-from filigree.formats.slackware_names import split_label
 from filigree.model.answer import Gap
 from filigree.model.package import Package
 
@@ -24,8 +23,8 @@ _VALUE = re.compile(
 )
 _PLAIN = re.compile(r"[\w.+-]+", re.ASCII)
 _CALM = re.compile(r"(?:[\w.+@-]|\[[\w-]{1,40}\]|\.\*|[*+?^$\\])+", re.ASCII)
-_LONGEST, _MOST = 80, 3
-"""What an expression may be for its search to come to an end soon."""
+_LONGEST, _MOST, _PATTERNS = 80, 3, 200
+"""What an expression may be, and how many there may be, for a search to come to an end soon."""
 
 
 def lines_of(jail: Jail, path: str, report: Report) -> list[tuple[int, str]]:
@@ -50,31 +49,33 @@ def read_values(jail: Jail, report: Report) -> dict[str, list[str]]:
 
 def left_out(jail: Jail, report: Report) -> Callable[[Package], bool]:
     """What tells whether a package is to stay as it is."""
-    tests: list[Callable[[Package], bool]] = []
+    plain: set[str] = set()
+    patterns: list[re.Pattern[str]] = []
     for number, line in lines_of(jail, places.LEFT_OUT, report):
-        test = _test(line)
-        if test is None:
+        if _PLAIN.fullmatch(line.removesuffix("/")):
+            plain.add(line)
+            continue
+        pattern = _pattern(line) if len(patterns) < _PATTERNS else None
+        if pattern is None:
             report(Gap(f"{places.LEFT_OUT}, line {number}", "an expression that is not read"))
         else:
-            tests.append(test)
-    return lambda package: any(test(package) for test in tests)
+            patterns.append(pattern)
+
+    def stays(package: Package) -> bool:
+        label = called(package)
+        if plain & {package.name, label, f"{package.section}/"}:
+            return True
+        texts = (package.name, package.version.rpartition("-")[2], label)
+        return any(pattern.fullmatch(text) for pattern in patterns for text in texts)
+
+    return stays
 
 
-def _test(line: str) -> Callable[[Package], bool] | None:
-    if line.endswith("/") and _PLAIN.fullmatch(line[:-1]):
-        return lambda package: package.section == line[:-1]
-    if _PLAIN.fullmatch(line):
-        label = split_label(line)
-        if label is not None:
-            return lambda p: (p.name, p.version) == (label.name, label.full_version)
-        return lambda package: package.name == line
+def _pattern(line: str) -> re.Pattern[str] | None:
     repeats = sum(line.count(sign) for sign in "*+?")
     if len(line) > _LONGEST or repeats > _MOST or not _CALM.fullmatch(line):
         return None
     try:
-        pattern = re.compile(line, re.ASCII)
+        return re.compile(line, re.ASCII)
     except re.error:
         return None
-    return lambda p: any(
-        pattern.fullmatch(text) for text in (p.name, p.version.rpartition("-")[2], called(p))
-    )
