@@ -84,7 +84,7 @@ def test_a_log_and_what_was_rotated_of_it(deb_root: DebRoot) -> None:
         answer = dossier(system, ["gull"])
     (row,) = answer.records
     assert [(one.action, one.version) for one in row.history] == [
-        (REPLACED, "1.0-1"), (INSTALLED, "1.1-1"), (INSTALLED, "1.0-1"),
+        (INSTALLED, "1.1-1"), (REPLACED, "1.0-1"), (INSTALLED, "1.0-1"),
     ]  # fmt: skip
     assert row.history[-1].told_in == "/var/log/dpkg.log.2.gz"
     assert [gap.what for gap in answer.gaps] == ["/var/log/dpkg.log.3.gz"]
@@ -122,6 +122,6 @@ def test_the_history_of_plover(plover: Path) -> None:
         (row,) = dossier(system, ["chartroom"]).records
         every = list(system.database.events())
     assert [(one.action, one.version) for one in row.history] == [
-        (REPLACED, "5.3.9-1"), (INSTALLED, "5.4.1-2"), (INSTALLED, "5.3.9-1"),
+        (INSTALLED, "5.4.1-2"), (REPLACED, "5.3.9-1"), (INSTALLED, "5.3.9-1"),
     ]  # fmt: skip
     assert len({one.name for one in every}) >= 60

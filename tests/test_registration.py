@@ -10,6 +10,7 @@ from filigree.families.registry import families
 from tests.conftest import Run
 
 TINY = '''
+from filigree.families.lacking import Lacking
 from filigree.families.listing import PathListing
 from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord
@@ -17,7 +18,7 @@ from filigree.model.needs import Capability
 from filigree.model.package import Package
 
 
-class Database:
+class Database(Lacking):
     """One package a line: name, version, path."""
 
     aspects = frozenset({Aspect.PRESENCE})
@@ -42,9 +43,6 @@ class Database:
 
     def path_count(self, package):
         return 1
-
-    def report_unclaimed(self):
-        pass
 
     def files(self, package):
         return [FileRecord(self._path(package), self._path(package))]
@@ -72,17 +70,8 @@ class Database:
     machines = ("any",)
     keeping = frozenset()
 
-    def stays(self, package):
-        return False
-
     def fields(self, package):
         return {"line": package.name}
-
-    def relocations(self):
-        return ()
-
-    def managed_links(self):
-        return {}
 
     def sources(self, now, keyring, own=None):
         return None
@@ -98,14 +87,8 @@ class Database:
     def archive_folders(self):
         return ()
 
-    def record_seal(self, package, keys, now):
-        return None
-
     def keeper_of(self, path):
         return None
-
-    def close(self):
-        pass
 
 
 class Family:

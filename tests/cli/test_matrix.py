@@ -13,7 +13,10 @@ from filigree.cli.app import app
 from filigree.demo import arch, slackware
 from filigree.demo.archives import NEWER, UNMET
 from filigree.demo.dunlin import offered as of_dunlin
+from filigree.demo.dunlin import repository as tree_of_dunlin
+from filigree.demo.offering import write_repositories
 from filigree.demo.plover import offered as of_plover
+from filigree.demo.plover import repository as tree_of_plover
 from tests.conftest import Run
 from tests.schema import faults_of
 
@@ -122,8 +125,48 @@ def test_every_command_at_every_station(
         assert " ".join(gap["what"].split()) in " ".join(told["table"].split())
 
 
+@pytest.fixture(scope="module")
+def office(tmp_path_factory: pytest.TempPathFactory) -> dict[str, str]:
+    """Where each station would find what the office offers, in a folder instead of a server."""
+    top = write_repositories(tmp_path_factory.mktemp("office"))
+    for tree in (tree_of_plover(), tree_of_dunlin()):
+        for path, content in tree.items():
+            (top / path).parent.mkdir(parents=True, exist_ok=True)
+            (top / path).write_bytes(content)
+    places = (f"{top}/coast saltmarsh main", f"{top}/rpm/base", f"{top} coast", f"{top} shore")
+    ring = str(top / "coast.asc")
+    return {"ring": ring, **dict(zip(STATIONS, places, strict=True))}
+
+
+@pytest.mark.parametrize("station", STATIONS)
+def test_lists_are_refreshed_at_every_station(
+    call: Run,
+    roots: dict[str, Path],
+    office: dict[str, str],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    station: str,
+) -> None:
+    root = ("--root", str(roots[station]), "--no-pager")
+    for form in FORMATS:
+        monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / form))
+        name = {"heron": "*office*", "curlew": "*base*", "plover": "coast", "dunlin": "shore"}[
+            station
+        ]
+        words = ("refresh", name, "--repo-url", office[station], "--keyring", office["ring"], *root)
+        done = call(*words, "--format", form)
+        assert "Traceback" not in done.stderr
+        if form == "json":
+            answer = json.loads(done.stdout)
+            assert not faults_of(answer)
+            assert {row["seal"] for row in answer["records"] if row["outcome"] == "fetched"} == {
+                "good"
+            }
+
+
 def test_no_command_is_left_out() -> None:
     known = {command.name for command in app.registered_commands}
+    # These two have tests of their own.
     assert known - {command.split()[0] for command in COMMANDS} == {"refresh", "demo"}
 
 

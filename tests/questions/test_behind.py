@@ -103,7 +103,11 @@ def test_the_program_tells_it(
     root = str(request.getfixturevalue(station))
     done = run("behind", "--root", root, "--format", "table", XDG_CACHE_HOME=str(tmp_path))
     assert done.returncode == 1
-    for words in ("Missing for security", "Held at an older version", "Ahead of every repository"):
+    for words in (
+        "Missing for security",
+        "Held, where another version",
+        "Ahead of every repository",
+    ):
         assert words in done.stdout
     assert "4 missing for security" in done.stdout
     one = run("behind", "--root", root, "--repo", "flood", XDG_CACHE_HOME=str(tmp_path))

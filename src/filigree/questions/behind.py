@@ -172,7 +172,8 @@ def _row(
     if best in older:
         return row(Standing.BACKWARDS, best, taken.why)
     if here.held:
-        return row(Standing.HELD, best, "it is held at its version")
+        guess = "; that the other is newer is a guess" if best in unsure else ""
+        return row(Standing.HELD, best, f"it is held at its version{guess}")
     return row(Standing.DIFFERENT if best in unsure else Standing.BEHIND, best)
 
 

@@ -179,7 +179,8 @@ def _history(system: System, package: Package) -> list[Event]:
     """What is told of an installed package's name."""
     if not package.state.present:
         return []
-    told = system.database.events([package.name])
+    # Of one moment what was done last comes first.
+    told = reversed(list(system.database.events([package.name])))
     return sorted(told, key=lambda one: iso(one.at) if one.at else "", reverse=True)
 
 

@@ -41,7 +41,7 @@ _PARTS: tuple[tuple[str, Callable[[BehindRow], bool]], ...] = (
         lambda row: bool(row.security),
     ),
     ("Behind", lambda row: row.standing in (Standing.BEHIND, Standing.REPLACED)),
-    ("Held at an older version", lambda row: row.standing is Standing.HELD),
+    ("Held, where another version would be taken", lambda row: row.standing is Standing.HELD),
     ("To go back to an older version", lambda row: row.standing is Standing.BACKWARDS),
     (
         "Other versions are offered, and nothing tells which is newer",

@@ -222,7 +222,7 @@ def _changes(row: Dossier, ink: Ink) -> Iterator[str]:
 def _history(row: Dossier, ink: Ink) -> Iterator[str]:
     """What the system itself tells of this name, the newest first."""
     if row.history:
-        yield from _heading("What was here before", ink)
+        yield from _heading("What happened to it, the newest first", ink)
     for event in row.history:
         version = f"{event.version or 'a version'} was {event.action}"
         yield from fact(ink, f"  {minute(event.at) or 'at no known time'}", version, width=26)
