@@ -17,6 +17,8 @@ from filigree.demo.dunlin import repository as tree_of_dunlin
 from filigree.demo.offering import write_repositories
 from filigree.demo.plover import offered as of_plover
 from filigree.demo.plover import repository as tree_of_plover
+from filigree.families.slackware import FAMILY as SLACKWARE
+from filigree.questions.notions import ASKS
 from tests.conftest import Run
 from tests.schema import faults_of
 
@@ -27,11 +29,11 @@ STATIONS = ("heron", "curlew", "plover", "dunlin")
 # known there.
 COMMANDS: dict[str, str] = {
     "survey": "1003",
-    "census": "0000",
+    "census": "0003",
     "census --chosen --sort size": "0003",
     "census --available": "3300",
-    "census --any tide": "3300",
-    "census --outsiders": "3300",
+    "census --any tide": "3303",
+    "census --outsiders": "3303",
     "census --leftover": "0003",
     "census --groups": "3300",
     "dossier tidegauge": "0003",
@@ -123,6 +125,18 @@ def test_every_command_at_every_station(
     assert told["table"].strip()
     for gap in answer["gaps"]:
         assert " ".join(gap["what"].split()) in " ".join(told["table"].split())
+
+
+@pytest.mark.parametrize("command", [c for c in COMMANDS if "reason" in ASKS[c.split()[0]]])
+def test_what_is_not_on_record_is_said_once(call: Run, dunlin: Path, command: str) -> None:
+    """By every command that declares that it asks for it, where something installed is told of."""
+    if "ARCHIVE" in command or "--available" in command or "--groups" in command:
+        return
+    done = call(*command.split(), "--root", str(dunlin), "--format", "json")
+    answer = json.loads(done.stdout)
+    why = SLACKWARE.silent_on["reason"]
+    assert [gap["why"] for gap in answer["gaps"]].count(why) == 1
+    assert done.returncode in (1, 3)
 
 
 @pytest.fixture(scope="module")

@@ -1,8 +1,13 @@
 """The texts of the fourth family: names, versions, records, scripts, listings, changes, needs."""
 
+import io
 import itertools
+import os
+import shutil
+import subprocess
 import tarfile
 from datetime import UTC, datetime
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -257,6 +262,45 @@ def test_modes_are_read_as_they_are_written() -> None:
     for mode in range(0o10000):
         text = tarfile.stat.filemode(mode | 0o100000)[1:]  # type: ignore[attr-defined]
         assert long_listing._mode(text) == mode
+
+
+@pytest.mark.skipif(shutil.which("tar") is None, reason="tar is not here to list it")
+def test_a_listing_by_another_program(tmp_path: Path) -> None:
+    """What GNU tar lists of an archive is read as what is in it."""
+    path = tmp_path / "odd.tar"
+    with tarfile.open(path, "w") as file:
+        for name, kind, mode, size in (
+            ("usr", tarfile.DIRTYPE, 0o755, 0), ("usr/gull", tarfile.REGTYPE, 0o4755, 12),
+            ("usr/a b\\c é\n", tarfile.REGTYPE, 0o640, 3), ("usr/link", tarfile.SYMTYPE, 0o777, 0),
+            ("usr/twin", tarfile.LNKTYPE, 0o4755, 0), ("usr/tty", tarfile.CHRTYPE, 0o620, 0),
+            ("usr/pipe", tarfile.FIFOTYPE, 0o600, 0), ("usr/sticky", tarfile.DIRTYPE, 0o1777, 0),
+        ):  # fmt: skip
+            info = tarfile.TarInfo(name)
+            info.type, info.mode, info.size, info.mtime = kind, mode, size, 1768206607
+            info.uname, info.gname, info.linkname = (
+                "root",
+                "tide",
+                "usr/gull" if kind in b"12" else "",
+            )
+            info.devmajor, info.devminor = 5, 1
+            file.addfile(info, io.BytesIO(b"x" * size))
+    listed = subprocess.run(
+        ["tar", "--list", "--verbose", "--file", str(path)],
+        capture_output=True, check=True, env={**os.environ, "TZ": "UTC", "LC_ALL": "C.UTF-8"},
+    )  # fmt: skip
+    [(_, found)] = read_listings([HEAD.encode() + listed.stdout])
+    with tarfile.open(path) as file:
+        members = file.getmembers()
+    assert len(found) == len(members)
+    for one, member in zip(found, members, strict=True):
+        assert isinstance(one, Entry)
+        assert (one.path.rstrip("/"), one.mode) == (member.name, member.mode)
+        assert (one.owner, one.group) == ("root", "tide")
+        assert one.modified == member.mtime - member.mtime % one.grain
+        assert one.size == (member.size if member.isreg() else None)
+        assert one.target == (member.linkname if member.issym() else None)
+        assert one.same_as == (member.linkname if member.islnk() else None)
+        assert one.device == (os.makedev(5, 1) if member.ischr() else None)
 
 
 def test_only_what_is_wanted_is_told() -> None:

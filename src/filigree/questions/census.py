@@ -77,7 +77,6 @@ def census(
     Raises BadQuestion where a pattern does not parse.
     """
     names = name_filter(wanted.patterns, wanted.match) if wanted.patterns else None
-    untold = wanted.reason is not None and report_silence(system, "reason", WHY_INSTALLED)
     offers: Available | None = None
     repositories = chosen.repositories
     if scope is not Scope.INSTALLED or outsiders or repositories:
@@ -92,6 +91,9 @@ def census(
     key = _ORDERS.get(order) or (lambda p: (impacts or {}).get(_identity(p), 0))
     rest.sort(key=key, reverse=reverse is (order in (Order.NAME, Order.SECTION)))
     shown = rest if limit is None else rest[:limit]
+    untold = False
+    if wanted.reason is not None or any(package.state.present for package in shown):
+        untold = report_silence(system, "reason", WHY_INSTALLED) and wanted.reason is not None
     asked = wanted != Filter() or outsiders or bool(repositories)
     notes = [f"no repository is called {name}" for name in offers.unknown] if offers else []
     rows = [

@@ -11,7 +11,7 @@ from filigree.model.package import Package, State, was_chosen
 from filigree.questions.graph import HARD, Graph, Tie
 from filigree.questions.rows import short_labels
 from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
-from filigree.questions.silence import known_chosen
+from filigree.questions.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.subjects import match_subjects
 from filigree.system import System
 
@@ -102,6 +102,8 @@ def draw(
     Where there are more than `limit`, the smaller packages of a level become one node together. Bad
     news where a subject is unknown.
     """
+    if scope is not Scope.AVAILABLE:
+        report_silence(system, "reason", WHY_INSTALLED)
     with looking(system, scope, chosen) as lookup:
         matched = match_subjects(system, subjects, lookup)
         notes = [*lookup.notes, *map(str, matched.unmatched)]

@@ -115,7 +115,7 @@ def needed_by(
     With `chosen_only` only what a person asked for: each package once, what is nearest first. With
     `count` the summary alone.
     """
-    if chosen_only:
+    if scope is not Scope.AVAILABLE:
         report_silence(system, "reason", WHY_INSTALLED)
     with looking(system, scope, chosen) as lookup:
         layout = Layout.FLAT if (chosen_only or count) and layout is Layout.TREE else layout

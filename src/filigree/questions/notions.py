@@ -17,7 +17,7 @@ ASKS: Mapping[str, tuple[str, ...]] = {
     "needs": ("packages", "needs", "archives", *_OFFER),
     "needed-by": ("packages", "reason", "needs", *_OFFER),
     "because": ("packages", "reason", "needs"),
-    "obstacles": ("packages", "held", "needs", "archives", *_OFFER, "choice", "order"),
+    "obstacles": ("packages", "held", "needs", "archives", *_OFFER, "choice"),
     "whatif": (*_PACKAGE, "needs", "archives", *_OFFER, "choice", "order"),
     "draw": ("packages", "reason", "needs", *_OFFER),
     "verify": (

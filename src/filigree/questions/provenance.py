@@ -24,6 +24,7 @@ from filigree.questions.judging import judge
 from filigree.questions.ownership import OwnerSearch, absolute
 from filigree.questions.references import NOTHING, Against, References
 from filigree.questions.scopes import EVERYTHING, Chosen
+from filigree.questions.silence import report_silence
 from filigree.questions.subjects import is_path, match_subjects
 from filigree.questions.vouching import Promise, Standing, Vouching
 from filigree.system import System
@@ -123,6 +124,8 @@ def _of_installed(
     expected = expecting.of(package)
     untold = "content" in system.family.silent_on
     better = expected.records if untold and expected.archive is not None else None
+    if better is None and untold:
+        report_silence(system, "content", f"what the files of {package.name} hold")
     records = _records(system, system.database.files(package) if better is None else better, path)
     links = [_disk_link(system, records, path, better is None), *_record_links(system, expected)]
     if expected.archive is not None and expected.standing is not None:
