@@ -47,6 +47,7 @@ from filigree.questions.contents import contents
 from filigree.questions.dossier import dossier
 from filigree.questions.needs import needed_by, needs
 from filigree.questions.owner import owner
+from filigree.questions.ownership import How
 from filigree.questions.provenance import provenance
 from filigree.questions.references import Against
 from filigree.questions.refresh import refresh
@@ -214,8 +215,8 @@ def test_paths_links_and_configuration(dunlin: Path) -> None:
         rows = owner(system, [REDIRECTED, EDITED, f"{EDITED}.new", STRAY]).records
     assert link.link_target == "libbrine.so.2.2.1.4"
     assert config.config
-    assert [row.owners[0].name if row.owners else None for row in rows] == [
-        "libbrine2", "tidegauge", "tidegauge", None,
+    assert [(row.owners[0].name, row.owners[0].how) if row.owners else None for row in rows] == [
+        ("libbrine2", How.GENERATED), ("tidegauge", How.GENERATED), ("tidegauge", How.LISTED), None,
     ]  # fmt: skip
 
 

@@ -19,6 +19,9 @@ class Lacking:
     def report_unclaimed(self) -> None:
         """There is nothing unclaimed."""
 
+    def made_paths(self, package: Package) -> Collection[str]:  # noqa: ARG002
+        return ()
+
     def relocations(self) -> Sequence[Relocation]:
         return ()
 

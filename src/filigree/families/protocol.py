@@ -298,6 +298,10 @@ class Database(Records, Protocol):
         """The paths of every package that has any."""
         ...
 
+    def made_paths(self, package: Package) -> Collection[str]:
+        """Those of its paths that stand on no list, but are made when it is installed."""
+        ...
+
     def path_count(self, package: Package) -> int:
         """About how many paths a package has: cheap, and good enough to share out work."""
         ...

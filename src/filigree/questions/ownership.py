@@ -143,8 +143,15 @@ class OwnerSearch:
                 if away is arrival:
                     found.append(Owner(package, How.DIVERTED))
             elif self._system.real(listed) == exact:
-                found.append(Owner(package, How.LISTED if listed == path else How.ALIAS))
+                found.append(
+                    Owner(package, self._way(package, listed) if listed == path else How.ALIAS)
+                )
         return _once(found)
+
+    def _way(self, package: Package, path: str) -> How:
+        """How it is known that a path is a package's: it is listed, or made at installation."""
+        made = self._on_disk_too and path in self._system.database.made_paths(package)
+        return How.GENERATED if made else How.LISTED
 
     def _chain(self, path: str) -> list[str]:
         """The path, then what each link leads to, one step at a time."""

@@ -172,6 +172,11 @@ class SlackwareDatabase(Lacking):
         for package in self._packages:
             yield package, self.listing(package)
 
+    def made_paths(self, package: Package) -> Collection[str]:
+        """Links, and configuration where it is put."""
+        listed = {path for path, _ in described.installed_paths(self._written(package))}
+        return set(self.listing(package)) - listed
+
     def path_count(self, package: Package) -> int:
         try:
             return self._jail.observe(self._records[id(package)]).size // _BYTES_A_PATH + 1
