@@ -11,7 +11,7 @@ from filigree.access.jail import Jail
 from filigree.families.protocol import Archive, ArchiveFamily, Family, Report
 from filigree.formats.random_access import Bytes
 from filigree.formats.unpacking import compression_of
-from filigree.model.errors import BadQuestion, DatabaseError, NoSystem
+from filigree.model.errors import BadQuestion, NoSystem, NotAnArchive
 
 GROUP = "filigree.families"
 _OWN = {
@@ -82,7 +82,7 @@ def open_archive(source: Bytes, path: str, report: Report) -> Archive:
         for family in archive_families():
             if family.recognises(start):
                 return family.open(source, path, report)
-    raise DatabaseError(
+    raise NotAnArchive(
         "it is empty" if not head else "it is no archive of a known family",
         path,
         "check that it was fetched whole",

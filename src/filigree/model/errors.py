@@ -31,6 +31,10 @@ class DatabaseError(FiligreeError):
     """The package database as a whole cannot be read."""
 
 
+class NotAnArchive(DatabaseError):
+    """A file that starts as no archive of a known family does."""
+
+
 class Obstacle(StrEnum):
     """Why a path below the root could not be looked at."""
 

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 
 from filigree.families.registry import is_archive_name
 from filigree.model.answer import Gap
-from filigree.model.errors import AccessError, BadQuestion, DatabaseError
+from filigree.model.errors import AccessError, BadQuestion, DatabaseError, NotAnArchive
 from filigree.model.package import Package
 from filigree.questions.ownership import OwnerSearch, absolute
 from filigree.questions.scopes import INSTALLED, Lookup, Scope
@@ -226,16 +226,18 @@ def _match_path(system: System, subject: str) -> Sequence[Package] | Unmatched:
         return _match_archives(system, subject) or _match_owned(system, subject)
     found = _match_owned(system, subject)
     if isinstance(found, Unmatched) and not _GLOB.search(subject):
-        archives = _match_archives(system, subject)
         # A path that is no archive is of nobody's: that is the better thing to say.
-        return archives if isinstance(archives, list) and archives else found
+        return _match_archives(system, subject, called_so=False) or found
     return found
 
 
-def _match_archives(system: System, subject: str) -> list[Package] | Unmatched:
+def _match_archives(
+    system: System, subject: str, called_so: bool = True
+) -> list[Package] | Unmatched:
     """The archives that a path or a glob of the auditor's own points at; none where nothing is there.
 
-    What is there, and is no archive that can be read, is said; of several the others are kept.
+    What is there, and is no archive that can be read, is said; of several the others are kept. Where it
+    is not `called_so`, only what starts as an archive is one.
     """
     globbed = _GLOB.search(subject) and not _URL.match(subject)
     paths = system.own_files(subject) if globbed else [subject]
@@ -245,9 +247,11 @@ def _match_archives(system: System, subject: str) -> list[Package] | Unmatched:
         try:
             found.append(system.archive(path).package)
         except AccessError as error:
-            if not error.absent:
+            if called_so and not error.absent:
                 wrong.append(Unmatched(subject, f"{path} cannot be read: {error.what}"))
         except DatabaseError as error:
+            if not called_so and isinstance(error, NotAnArchive):
+                continue
             wrong.append(Unmatched(subject, f"{path} is no archive that can be read: {error.what}"))
     for unmatched in wrong if found else wrong[1:]:
         system.report(Gap(unmatched.subject, unmatched.why))

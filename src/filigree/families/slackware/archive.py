@@ -176,13 +176,10 @@ class SlackwareArchives:
         return first[:100].rstrip(b"\0") in (b"./", b".") and first[257:262] == b"ustar"
 
     def parts_of_name(self, name: str) -> NameParts | None:
-        """`name-version-architecture-build.txz`, and other endings; another with those names no part."""
-        bare = without_ending(_KEPT.sub("", name))
-        if bare is None:
-            return None
-        label = split_label(bare)
+        """`name-version-architecture-build.txz`; the endings alone are many another archive's, too."""
+        label = split_label(without_ending(_KEPT.sub("", name)) or "")
         if label is None:
-            return NameParts("", "", "") if "/" not in bare else None
+            return None
         return NameParts(label.name, label.full_version, label.architecture)
 
     def name_of(self, package: Package) -> str:
