@@ -1,14 +1,18 @@
 """What archives do alike that say what their files are by the payload alone."""
 
+from collections.abc import Sequence
+from datetime import datetime
 from functools import cached_property
 
 from filigree.families.listing import PathListing
 from filigree.families.protocol import Report
-from filigree.families.seals import digest_of_part
+from filigree.families.seals import beside_seal, digest_of_part, weighed
+from filigree.formats.keys import Key
 from filigree.formats.random_access import Bytes
+from filigree.formats.unpacking import Unpacked
 from filigree.model.files import FileRecord
 from filigree.model.package import Package
-from filigree.model.seals import Check
+from filigree.model.seals import Check, Seal
 
 
 class PayloadArchive:
@@ -42,3 +46,18 @@ class PayloadArchive:
 
     def configuration(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
         return [record for record in self._paths if record.config]
+
+
+class OnePayload(PayloadArchive):
+    """An archive that is one payload as a whole, and bears no signature within."""
+
+    def _unpacked(self) -> Unpacked:
+        return Unpacked(self._source, 0, self._source.size)
+
+    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
+        """By what lies beside it."""
+        seals = [] if beside is None else [beside_seal(self._source, beside, keys, now)]
+        return weighed(seals, ())
+
+    def expected(self) -> list[FileRecord]:
+        return self._files

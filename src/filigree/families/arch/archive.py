@@ -1,20 +1,17 @@
 """An `arch` archive: one payload, whose first members describe the package."""
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
-from datetime import datetime
 from functools import cached_property
 
 from filigree.families.arch import described
 from filigree.families.arch.database import LISTING_LIMIT, needs_told, read_packed_listing
 from filigree.families.payload import Broken, records
-from filigree.families.payload_archive import PayloadArchive
+from filigree.families.payload_archive import OnePayload
 from filigree.families.protocol import Report
-from filigree.families.seals import beside_seal, weighed
 from filigree.formats.damage import text_of
 from filigree.formats.field_blocks import read_pairs
-from filigree.formats.keys import Key
 from filigree.formats.members import Algorithm, Member, PayloadError
 from filigree.formats.mtree import Listed
 from filigree.formats.random_access import Bytes, MemoryBytes
@@ -26,7 +23,6 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, FileRecord, Kind, Role
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script, State
-from filigree.model.seals import Seal
 
 _INFO, _LISTING, _SCRIPT = ".PKGINFO", ".MTREE", ".INSTALL"
 _OWN = (_INFO, _LISTING, _SCRIPT, ".BUILDINFO", ".CHANGELOG")
@@ -45,7 +41,7 @@ _FIELDS = {
 }  # fmt: skip
 
 
-class ArchArchive(PayloadArchive):
+class ArchArchive(OnePayload):
     """One archive. What describes the package is read at once, the payload when it is asked for."""
 
     aspects = frozenset(Aspect) - {Aspect.CAPABILITIES, Aspect.RECORD}
@@ -60,9 +56,6 @@ class ArchArchive(PayloadArchive):
         except described.NotAPackage as error:
             raise DatabaseError(str(error), path, "check that it was fetched whole") from error
         self.package = replace(package, archive_size=source.size)
-
-    def _unpacked(self) -> Unpacked:
-        return Unpacked(self._source, 0, self._source.size)
 
     def _read_own(self) -> dict[str, bytes]:
         """The members that describe the package: they stand before all others."""
@@ -95,17 +88,7 @@ class ArchArchive(PayloadArchive):
         form = "arch, format 2" if _LISTING in self._own else "arch"
         return ArchiveFacts(self._path, self._source.size, form, self._unpacked().compression)
 
-    # -- seals -----------------------------------------------------------------------------
-
-    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
-        """By what lies beside it: within it there is no signature."""
-        seals = [] if beside is None else [beside_seal(self._source, beside, keys, now)]
-        return weighed(seals, ())
-
     # -- files -----------------------------------------------------------------------------
-
-    def expected(self) -> list[FileRecord]:
-        return self._files
 
     @cached_property
     def _listed(self) -> dict[str, Listed]:

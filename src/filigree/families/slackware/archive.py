@@ -4,19 +4,16 @@ Which version it is of is told by nothing but its name.
 """
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
-from datetime import datetime
+from collections.abc import Iterator, Mapping
 from functools import cached_property
 
 from filigree.families.listing import PathListing
 from filigree.families.payload import Broken, records
-from filigree.families.payload_archive import PayloadArchive
+from filigree.families.payload_archive import OnePayload
 from filigree.families.protocol import Report
-from filigree.families.seals import beside_seal, weighed
 from filigree.families.slackware import described
 from filigree.families.slackware.database import needs_told
 from filigree.formats.damage import text_of
-from filigree.formats.keys import Key
 from filigree.formats.members import Algorithm, PayloadError
 from filigree.formats.random_access import Bytes, MemoryBytes
 from filigree.formats.slackware_names import split_label, without_ending
@@ -31,7 +28,6 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, FileRecord
 from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Script, State
-from filigree.model.seals import Seal
 
 _FOLDER = "install/"
 _WORDS, _SCRIPT = "slack-desc", "doinst.sh"
@@ -45,7 +41,7 @@ _KEPT = re.compile(r"[0-9a-f]{64}\.")
 """What stands before the name of an archive that we fetched and kept."""
 
 
-class SlackwareArchive(PayloadArchive):
+class SlackwareArchive(OnePayload):
     """One archive. What describes the package is read at once, the payload when it is asked for."""
 
     aspects = frozenset(Aspect) - {Aspect.CAPABILITIES, Aspect.RECORD}
@@ -72,9 +68,6 @@ class SlackwareArchive(PayloadArchive):
         self.package = described.package_of(
             label, Described(told.fields, told.description), State.ARCHIVE, more
         )
-
-    def _unpacked(self) -> Unpacked:
-        return Unpacked(self._source, 0, self._source.size)
 
     def _read_own(self) -> dict[str, bytes]:
         """The members that describe the package: they stand together, but anywhere."""
@@ -106,15 +99,7 @@ class SlackwareArchive(PayloadArchive):
             self._path, self._source.size, "slackware", self._unpacked().compression
         )
 
-    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
-        """By what lies beside it: within it there is no signature."""
-        seals = [] if beside is None else [beside_seal(self._source, beside, keys, now)]
-        return weighed(seals, ())
-
     # -- files -----------------------------------------------------------------------------
-
-    def expected(self) -> list[FileRecord]:
-        return self._files
 
     @cached_property
     def _paths(self) -> list[FileRecord]:
