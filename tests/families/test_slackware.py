@@ -201,6 +201,34 @@ def test_a_thousand_expressions_are_too_many(tmp_path: Path) -> None:
     assert len(gaps) == 800
 
 
+@pytest.mark.parametrize(
+    ("path", "text"),
+    [
+        (
+            f"{RECORDS}/tidegauge-2.1-x86_64-3",
+            "PACKAGE DESCRIPTION:\ntidegauge: x\ntidegauge: see" + " " * 900_000,
+        ),
+        (f"{RECORDS}/tidegauge-2.1-x86_64-3", "A" * 900_000),
+        (f"{RECORDS}/tidegauge-2.1-x86_64-3", "A: (" * 200_000),
+        (places.SETTINGS[1:], "A=(\n" * 60_000), (places.SETTINGS[1:], "A=\"" * 80_000),
+        (f"{LISTS}/FILELIST.TXT", "-rw-r--r--" + " " * 900_000),
+        (f"{LISTS}/FILELIST.TXT", "-rw-r--r-- 1 " + "a " * 400_000),
+        (f"{LISTS}/ChangeLog.txt", "a-1-b-2.txz: x\n" * 60_000 + "(" * 900_000),
+        (f"{places.SCRIPTS[0][1:]}/libbrine2-2.1.4-x86_64-3", "( cd " + "a\\ " * 200_000),
+    ],
+    ids=range(9),
+)  # fmt: skip
+def test_texts_that_would_take_for_ever(own: Path, path: str, text: str) -> None:
+    (own / path).write_text(text)
+    with open_system(str(own)) as system:
+        for question in (
+            behind,
+            lambda s: owner(s, [REDIRECTED]),
+            lambda s: dossier(s, ["tidegauge"]),
+        ):
+            assert question(system).exit_status in (0, 1, 3)
+
+
 # -- files ----------------------------------------------------------------------------------
 
 

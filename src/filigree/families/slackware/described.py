@@ -24,7 +24,9 @@ SOURCE = "source"
 """The architecture of what is still to be built here."""
 _OWN = "install/"
 _SUMMARY = re.compile(r"(\S+)\s+\((.*)\)")
-_HOME = re.compile(r"(?:home ?page|website|url|see(?: also)?)\s*:?\s*(https?://\S+)", re.IGNORECASE)
+_HOME = re.compile(
+    r"(?:home ?page|website|url|see(?: also)?)\s{0,9}:?\s{0,9}(https?://\S+)", re.IGNORECASE
+)
 NEED_FIELDS = (
     ("PACKAGE REQUIRED", Relation.REQUIRES), ("PACKAGE SUGGESTS", Relation.SUGGESTS),
     ("PACKAGE CONFLICTS", Relation.CONFLICTS),

@@ -17,9 +17,9 @@ from filigree.formats.damage import text_of
 from filigree.model.answer import Gap
 from filigree.model.package import Package
 
-_LIMIT = 1 << 20
+_LIMIT = 256 << 10
 _VALUE = re.compile(
-    r"^[ \t]*([A-Z_]+)=(?:\(([^)]*)\)|\"([^\"\n]*)\"|'([^'\n]*)'|(\S*))", re.MULTILINE
+    r"^[ \t]*([A-Z_]+)=(?:\(([^)]{0,512})\)|\"([^\"\n]*)\"|'([^'\n]*)'|(\S*))", re.MULTILINE
 )
 _PLAIN = re.compile(r"[\w.+-]+", re.ASCII)
 _CALM = re.compile(r"(?:[\w.+@-]|\[[\w-]{1,40}\]|\.\*|[*+?^$\\])+", re.ASCII)
