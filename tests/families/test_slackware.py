@@ -575,18 +575,21 @@ def test_what_is_another_version_and_what_is_newer(dunlin: Path) -> None:
     assert answer.exit_status == 1
 
 
-def test_a_hole_that_another_version_mends_is_told(own: Path) -> None:
-    path = own / LISTS / "ChangeLog.txt"
-    sums = own / LISTS / "CHECKSUMS.md5"
-    text = path.read_text() + "\n".join([
-        "+---+", "Mon Jan 12 08:30:00 UTC 2026", "slackware64/x/chartroom-5.4.2-x86_64-1.txz:  Upgraded.",
-        "  Charts. (CVE-2026-99999)", "  (* Security fix *)", "",
-    ])  # fmt: skip
+def resealed(root: Path, name: str, change: Callable[[str], str]) -> None:
+    """Change a list of the office, with its digest and the office's seal."""
+    path, sums = root / LISTS / name, root / LISTS / "CHECKSUMS.md5"
     old = hashlib.md5(path.read_bytes(), usedforsecurity=False).hexdigest()
-    path.write_text(text)
+    path.write_text(change(path.read_text()))
     new = hashlib.md5(path.read_bytes(), usedforsecurity=False).hexdigest()
     sums.write_text(sums.read_text().replace(old, new))
     sums.with_name("CHECKSUMS.md5.asc").write_bytes(detached(sums.read_bytes()))
+
+
+def test_a_hole_that_another_version_mends_is_told(own: Path) -> None:
+    resealed(own, "ChangeLog.txt", lambda text: text + "\n".join([
+        "+---+", "Mon Jan 12 08:30:00 UTC 2026", "slackware64/x/chartroom-5.4.2-x86_64-1.txz:  Upgraded.",
+        "  Charts. (CVE-2026-99999)", "  (* Security fix *)", "",
+    ]))  # fmt: skip
     row = next(row for row in asked(own, behind).records if row.name == "chartroom")
     assert (row.standing, row.security) == (Standing.DIFFERENT, True)
     assert row.advisories[0].references[0].identity == "CVE-2026-99999"
@@ -678,3 +681,13 @@ def test_the_station_is_the_same_at_every_build(dunlin: Path, tmp_path: Path) ->
     for path in sorted(dunlin.rglob("*")):
         if path.is_file() and not path.is_symlink() and path.suffix != ".asc":
             assert path.read_bytes() == (other / path.relative_to(dunlin)).read_bytes()
+
+
+def test_a_change_of_a_whole_directory_is_of_all_in_it(own: Path) -> None:
+    resealed(own, "ChangeLog.txt", lambda text: "\n".join([
+        "Mon Jan 12 08:30:00 UTC 2026", "slackware64/x/*:  Upgraded.", "  (* Security fix *)", "+---+",
+        text,
+    ]))  # fmt: skip
+    rows = {row.name: row for row in asked(own, behind).records}
+    assert rows["chartroom"].security
+    assert not rows["libsluice3"].security

@@ -6,15 +6,16 @@ from functools import cached_property
 from filigree.access.jail import Jail
 from filigree.families import matching
 from filigree.families.choosing import choices_by_number
-from filigree.families.indexes import IndexReader, checked_pieces, digest_found
+from filigree.families.indexes import IndexReader, digest_found
 from filigree.families.looking import read_or_report
 from filigree.families.protocol import Own, Report
 from filigree.families.slackware import described, offers, places
 from filigree.families.slackware.database import needs_told
-from filigree.families.slackware.lists import LIST_LIMIT
+from filigree.families.slackware.lists import LIST_LIMIT, Lists, archive_path
 from filigree.families.slackware.repositories import SlackwareRepositories
 from filigree.families.slackware.scripts import digest_of_tree, scripts_in
 from filigree.formats.file_sizes import read_sizes
+from filigree.formats.slackware_changes import Change as Told
 from filigree.formats.slackware_changes import read_changes
 from filigree.formats.slackware_names import split_label
 from filigree.formats.slackware_versions import compare_versions, is_sure
@@ -79,10 +80,23 @@ class SlackwareSources(IndexReader):
         yield from offers.read_paths(self._pieces(file), file.path, report)
 
     def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
-        yield from offers.read_advisories(read_changes(self._pieces(file)))
+        yield from offers.read_advisories(self._told(file))
 
     def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
-        yield from offers.read_builds(read_changes(self._pieces(file)))
+        yield from offers.read_builds(self._told(file))
+
+    def _told(self, file: IndexFile) -> Iterator[Told]:
+        """The changes of a list; what is told of everything in a directory, of each package in it."""
+        lists = Lists(self._jail_of(file), file.path.rpartition("/")[0], self._report, file.own)
+        every: list[str] | None = None
+        for one in read_changes(self._pieces(file)):
+            if not one.path.endswith("/*"):
+                yield one
+                continue
+            if every is None:
+                every = [archive_path(stanza) for stanza in lists.usable_stanzas()]
+            place = f"/{one.path[:-1].removeprefix('./')}"
+            yield from (one._replace(path=path) for path in every if place in path)
 
     # -- packages --------------------------------------------------------------------------
 
@@ -171,8 +185,8 @@ class SlackwareSources(IndexReader):
                 if digest is None:
                     continue
                 try:
-                    pieces = checked_pieces(jail, file._replace(digest=digest))
-                    for number, (label, _) in enumerate(offers.read_builds(read_changes(pieces))):
+                    told = offers.read_builds(self._told(file._replace(digest=digest)))
+                    for number, (label, _) in enumerate(told):
                         found.setdefault(label, number)
                 except (AccessError, UnpackError) as error:
                     self._report(Gap(file.path, words_of(error)))
