@@ -6,6 +6,7 @@ import shutil
 import subprocess
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -241,6 +242,8 @@ def test_paths_links_and_configuration(dunlin: Path) -> None:
         link = next(r for r in system.database.files(brine) if r.path == REDIRECTED)
         config = next(r for r in system.database.files(gauge) if r.path == EDITED)
         rows = owner(system, [REDIRECTED, EDITED, f"{EDITED}.new", STRAY]).records
+    assert rows[0].dead_end == "/var/tmp/.brine"
+    assert {row.dead_end for row in rows[1:]} == {None}
     assert link.link_target == "libbrine.so.2.2.1.4"
     assert config.config
     assert [(row.owners[0].name, row.owners[0].how) if row.owners else None for row in rows] == [
@@ -667,6 +670,23 @@ def test_lists_that_are_refused(own: Path, server: Server, tmp_path: Path, harm:
     row = asked(pointed(own, server), refresh, ["coast64"], chosen=chosen).records[0]
     assert row.outcome.value in ("refused", "failed")
     assert not list((tmp_path / "cache").rglob("PACKAGES.TXT"))
+
+
+def test_another_repository_is_not_held_against_the_root_s_own_copy(
+    own: Path, server: Server, tmp_path: Path
+) -> None:
+    """What the auditor adds may be older than what the system fetched from elsewhere."""
+    sums = server.folder / "coast64/CHECKSUMS.md5"
+    (own / LISTS / "CHECKSUMS.md5.asc").write_bytes(
+        detached((own / LISTS / "CHECKSUMS.md5").read_bytes())
+    )
+    assert sums.with_name("CHECKSUMS.md5.asc").exists()
+    later = datetime.now(UTC) + timedelta(days=1)
+    chosen = Chosen(
+        cache=str(tmp_path / "cache"), addresses=(f"{server.address}/coast64 other",), now=later
+    )
+    rows = {row.identity: row for row in asked(own, refresh, ["other"], chosen=chosen).records}
+    assert rows["other"].outcome.value == "fetched"
 
 
 def test_scripts_of_the_shore_by_their_address(own: Path, server: Server, tmp_path: Path) -> None:

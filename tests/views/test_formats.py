@@ -80,7 +80,7 @@ SCHEMA = {
     "digest silent_on history",
     "contents": "package path kind role size mode owner group digest link_target architecture version "
     "remarks trick",
-    "owner": "path resolved owners",
+    "owner": "path resolved owners dead_end",
     "needs": "name version depth kind requirement status via repeat via_version architecture reason "
     "repository archive_size chosen would_meet",
     "needed-by": "name version depth kind requirement status via repeat via_version architecture reason "

@@ -35,11 +35,15 @@ class OwnerName:
 
 @dataclass(frozen=True, slots=True)
 class PathOwners:
-    """A path, what it leads to on the disk (None where nothing is there), and its owners."""
+    """A path, what it leads to on the disk (None where nothing is there), and its owners.
+
+    `dead_end` is where a link at the path points that leads to nothing.
+    """
 
     path: str
     resolved: str | None
     owners: list[OwnerName]
+    dead_end: str | None = None
 
 
 def owner(
@@ -88,7 +92,8 @@ def _answer(
 
 
 def _row(system: System, owned: Owned) -> PathOwners:
-    return PathOwners(owned.path, owned.resolved, [_name(system, one) for one in owned.owners])
+    owners = [_name(system, one) for one in owned.owners]
+    return PathOwners(owned.path, owned.resolved, owners, owned.dead_end)
 
 
 def _name(system: System, one: Owner) -> OwnerName:

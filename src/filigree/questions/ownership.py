@@ -50,11 +50,15 @@ class Owner(NamedTuple):
 
 
 class Owned(NamedTuple):
-    """One path, absolute; what it leads to; and where it comes from: nobody, one, or many."""
+    """One path, absolute; what it leads to; and where it comes from: nobody, one, or many.
+
+    `dead_end` is where a link points that leads to nothing.
+    """
 
     path: str
     resolved: str | None
     owners: tuple[Owner, ...]
+    dead_end: str | None = None
 
 
 class Paths(Protocol):
@@ -109,13 +113,24 @@ class OwnerSearch:
         except AccessError as error:
             if not error.absent:
                 self._system.report(Gap(path, error.what))
-            return Owned(path, None, tuple(self._listed(path, path)))
+            # A link may lead to where not even a directory is.
+            exact = self._system.real(path)
+            dead_end = self._target(exact) if self._on_disk_too else None
+            return Owned(path, None, tuple(self._listed(path, exact)), dead_end)
         if resolved is not None and not jail.exists(resolved):
             resolved = None
         if not self._on_disk_too:
             # What an archive holds is nothing to do with what is at that path here.
             return Owned(path, None, tuple(self._listed(path, exact)))
-        return Owned(path, resolved, tuple(self._search(path, exact)))
+        dead_end = None if resolved is not None else self._target(exact)
+        return Owned(path, resolved, tuple(self._search(path, exact)), dead_end)
+
+    def _target(self, path: str) -> str | None:
+        """Where a link points; None where there is none."""
+        try:
+            return self._system.jail.observe(path).link_target
+        except AccessError:
+            return None
 
     def _search(self, path: str, exact: str) -> list[Owner]:
         """The owners of a path, by the first way of knowing that finds any."""

@@ -70,9 +70,13 @@ class SlackwareRepositories:
         """Fetch the lists of a repository of `all`. Raises FetchError."""
         from filigree.families.slackware.refreshing import refresh
 
+        # The copy below the root is of the first mirror alone.
+        own_only = (
+            not repository.configured_in.startswith(places.MIRRORS) or repository.priority != 1
+        )
         seen = [
             copy.made_at
-            for lists in self._shelves(repository.identity, repository.addresses, False)
+            for lists in self._shelves(repository.identity, repository.addresses, own_only)
             if (copy := self._copy(lists)) is not None
         ]
         folder = f"/{copies_folder(repository.identity, repository.addresses)}"

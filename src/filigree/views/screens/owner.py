@@ -73,7 +73,7 @@ def _cells(found: PathOwners, inside: bool, offered: bool) -> Iterator[list[str 
     if found.resolved is not None and found.resolved != path:
         path = f"{path} → {found.resolved}"
     if not found.owners:
-        there = "of nobody's" if found.resolved else "there is no such path"
+        there = "of nobody's" if found.resolved or found.dead_end else "there is no such path"
         if offered and not found.resolved:
             there = "in no index of paths"
         if inside:
@@ -89,7 +89,13 @@ def _how(found: PathOwners, owner: OwnerName) -> str:
     words = _WORDS[owner.how]
     if owner.repository:
         return f"{words}, by {owner.repository}"
-    return words if found.resolved else f"{words}; not on the disk"
+    return words if found.resolved else f"{words}; {_absence(found)}"
+
+
+def _absence(found: PathOwners) -> str:
+    if found.dead_end is not None:
+        return f"a link there leads to {found.dead_end}, where nothing is"
+    return "not on the disk"
 
 
 def _shared(found: PathOwners, ink: Ink) -> Iterator[str]:
