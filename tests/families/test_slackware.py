@@ -496,6 +496,32 @@ def test_a_list_that_was_put_together_here(own: Path) -> None:
     assert answer.records[0].evidence is Evidence.ARCHIVE
 
 
+ODD: dict[str, Callable[[str], None]] = {
+    "a pipe": os.mkfifo, "a link to itself": lambda path: os.symlink(os.path.basename(path), path),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("odd", ODD)
+@pytest.mark.parametrize(
+    "name",
+    [f"{LISTS}/PACKAGES.TXT", f"{LISTS}/CHECKSUMS.md5", f"{LISTS}/CHECKSUMS.md5.asc",
+     f"{LISTS}/ChangeLog.txt", f"{LISTS}/slackware64/MANIFEST.bz2", places.LEFT_OUT[1:],
+     places.MIRRORS[1:], f"{places.RING[1:]}/pubring.gpg",
+     f"{places.BUILD_SCRIPTS[1:]}/shore/marram/marram.info",
+     f"{RECORDS}/tidegauge-2.1-x86_64-3", f"{places.SCRIPTS[0][1:]}/libbrine2-2.1.4-x86_64-3"],
+)  # fmt: skip
+def test_what_is_no_plain_file_is_never_opened(own: Path, name: str, odd: str) -> None:
+    (own / name).unlink()
+    ODD[odd](str(own / name))
+    for question in (
+        repos,
+        behind,
+        verify,
+        lambda s: owner(s, [REDIRECTED]),
+    ):
+        assert asked(own, question).exit_status in (0, 1, 3)
+
+
 HARM_TO_SEAL: dict[str, tuple[Callable[[Path], object], SealVerdict]] = {
     "changed": (lambda path: path.write_bytes(path.read_bytes() + b"\n"), SealVerdict.BAD),
     "stranger": (

@@ -178,7 +178,7 @@ class SlackwareRepositories:
         except UnpackError as error:
             remarks.append(f"it cannot be read to its end: {error}")
         if not lists.promised:
-            remarks.append("there is no list of digests beside it")
+            remarks.append("there is no list of digests beside it that can be read")
         listed = IndexFile(IndexKind.PACKAGES, path, digest, False, own)
         return IndexCopy(
             path, seen.size, packages, signed_at(seal), moment_of(seen.modified // 10**9), None, seal,
@@ -188,13 +188,19 @@ class SlackwareRepositories:
     def _seal(self, lists: Lists) -> Seal:
         """The seal of the list of digests, which stands for all others."""
         path = lists.place(places.CHECKSUMS)
-        signature = lists.jail.read_or_none(f"{path}.asc", SIGNATURE_LIMIT)
-        if signature is None or not lists.has(places.CHECKSUMS):
-            return _UNSIGNED
-        size = lists.jail.observe(lists.jail.real_path(path)).size
-        return judge_pieces(
-            lambda: lists.jail.pieces(path), size, signature, self._judging, self._now
-        )
+        try:
+            signature = lists.jail.read_or_none(f"{path}.asc", SIGNATURE_LIMIT)
+            if signature is None or not lists.has(places.CHECKSUMS):
+                return _UNSIGNED
+            size = lists.jail.observe(lists.jail.real_path(path)).size
+            return judge_pieces(
+                lambda: lists.jail.pieces(path), size, signature, self._judging, self._now
+            )
+        except AccessError as error:
+            self._report(Gap(path, error.what))
+            return Seal(
+                SealVerdict.NONE, reason=f"its list of digests cannot be read: {error.what}"
+            )
 
     def _script_copy(self) -> IndexCopy | None:
         """The scripts below the root, as one index."""
@@ -206,7 +212,11 @@ class SlackwareRepositories:
         files = [path for path, _ in info_files(self._jail, lists.folder, self._report)]
         if not files:
             return None
-        seen = [self._jail.observe(self._jail.real_path(path)) for path in files]
+        try:
+            seen = [self._jail.observe(self._jail.real_path(path)) for path in files]
+        except AccessError as error:
+            self._report(Gap(lists.folder, error.what))
+            return None
         digest = digest_of_tree(self._jail, lists.folder, self._report)
         listed = IndexFile(IndexKind.PACKAGES, lists.folder, digest, False)
         newest = max(one.modified for one in seen)
