@@ -11,6 +11,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from filigree.access.jail import Jail
 from filigree.demo import slackware
@@ -32,13 +34,14 @@ from filigree.demo.dunlin import (
 from filigree.demo.repository import STRANGER, detached, public_key
 from filigree.demo.server import Server, serving
 from filigree.demo.world import WARES
-from filigree.families.slackware import places
+from filigree.families.slackware import described, places
 from filigree.families.slackware.settings import left_out
 from filigree.formats.keys import read_keys
+from filigree.formats.slackware_scripts import MadeLink
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import DatabaseError
 from filigree.model.events import Action
-from filigree.model.files import Aspect, Evidence, Verdict
+from filigree.model.files import Aspect, Evidence, FileRecord, Kind, Verdict
 from filigree.model.package import Package, Reason
 from filigree.model.seals import SealVerdict
 from filigree.questions.because import because
@@ -249,6 +252,33 @@ def test_paths_links_and_configuration(dunlin: Path) -> None:
     assert [(row.owners[0].name, row.owners[0].how) if row.owners else None for row in rows] == [
         ("libbrine2", How.GENERATED), ("tidegauge", How.GENERATED), ("tidegauge", How.LISTED), None,
     ]  # fmt: skip
+
+
+PATHS = st.lists(
+    st.sampled_from(
+        ["./", "install/", "install", "install/doinst.sh", "usr/", "usr/bin/gull", "./usr/odd",
+         "/usr/odd",
+         "etc/gull.conf.new", "usr/odd.new", "installed", ".hidden", "etc/", "a"]
+    ) | st.text("abé/.", min_size=1, max_size=6),
+    max_size=12,
+)  # fmt: skip
+
+
+@given(written=PATHS)
+def test_the_paths_are_those_of_the_records(written: list[str]) -> None:
+    links = [MadeLink("usr/lib/gull", "x")]
+    settings = ["usr/odd.new"]
+    shipped = (
+        FileRecord(path, path, Kind.DIRECTORY if folder else Kind.FILE)
+        for path, folder in described.installed_paths(written)
+    )
+    records = described.records_of(shipped, links, settings)
+    paths = described.all_paths(written, links, settings)
+    assert {record.path for record in records} <= set(paths)
+    assert len(paths) == len(set(paths))
+    listed = {path for path, _ in described.installed_paths(written)}
+    places = {described.settled(path, settings) for path in listed} - {None}
+    assert set(paths) == listed | places | {"/usr/lib/gull"}
 
 
 def verdicts(answer: Answer[Any]) -> dict[str, Verdict]:

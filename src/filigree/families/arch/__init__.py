@@ -1,15 +1,18 @@
 """Systems of the `arch` family."""
 
 from collections.abc import Iterable, Mapping
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail
-from filigree.families.arch.archive import ArchArchives
-from filigree.families.arch.database import ArchDatabase
 from filigree.families.arch.places import LOCAL
 from filigree.families.protocol import ArchiveFamily, Family, Report
 from filigree.formats.arch_versions import compare_versions
 from filigree.formats.version_parts import split_version
 from filigree.model.package import VersionParts
+
+if TYPE_CHECKING:
+    from filigree.families.arch.database import ArchDatabase
 
 
 class ArchFamily:
@@ -26,7 +29,13 @@ class ArchFamily:
             "a signed archive would prove it"
         ),
     }
-    archives: ArchiveFamily | None = ArchArchives()
+
+    @cached_property
+    def archives(self) -> ArchiveFamily | None:
+        """How its archives are read; loaded where one is asked for."""
+        from filigree.families.arch.archive import ArchArchives
+
+        return ArchArchives()
 
     def looked_for(self) -> Iterable[str]:
         return (LOCAL,)
@@ -34,7 +43,9 @@ class ArchFamily:
     def recognises(self, jail: Jail) -> bool:
         return jail.is_directory(LOCAL)
 
-    def open(self, jail: Jail, report: Report) -> ArchDatabase:
+    def open(self, jail: Jail, report: Report) -> "ArchDatabase":
+        from filigree.families.arch.database import ArchDatabase
+
         return ArchDatabase(jail, report)
 
     def split_version(self, version: str) -> VersionParts:

@@ -1,15 +1,18 @@
 """Systems of the `deb` family."""
 
 from collections.abc import Iterable, Mapping
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail
-from filigree.families.deb.archive import DebArchives
-from filigree.families.deb.database import DebDatabase
 from filigree.families.deb.places import STATUS, STATUS_PARTS
 from filigree.families.protocol import ArchiveFamily, Family, Report
 from filigree.formats.deb_versions import compare_versions
 from filigree.formats.version_parts import split_version
 from filigree.model.package import VersionParts
+
+if TYPE_CHECKING:
+    from filigree.families.deb.database import DebDatabase
 
 
 class DebFamily:
@@ -29,7 +32,12 @@ class DebFamily:
         "built_at": "this family's record does not say",
     }
 
-    archives: ArchiveFamily | None = DebArchives()
+    @cached_property
+    def archives(self) -> ArchiveFamily | None:
+        """How its archives are read; loaded where one is asked for."""
+        from filigree.families.deb.archive import DebArchives
+
+        return DebArchives()
 
     def looked_for(self) -> Iterable[str]:
         return (STATUS, STATUS_PARTS)
@@ -37,7 +45,9 @@ class DebFamily:
     def recognises(self, jail: Jail) -> bool:
         return jail.exists(STATUS) or jail.is_directory(STATUS_PARTS)
 
-    def open(self, jail: Jail, report: Report) -> DebDatabase:
+    def open(self, jail: Jail, report: Report) -> "DebDatabase":
+        from filigree.families.deb.database import DebDatabase
+
         return DebDatabase(jail, report)
 
     def split_version(self, version: str) -> VersionParts:

@@ -1,15 +1,19 @@
 """Systems of the `rpm` family."""
 
 from collections.abc import Iterable, Mapping
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail
 from filigree.families.protocol import ArchiveFamily, Family, Report
 from filigree.families.rpm import places
-from filigree.families.rpm.archive import RpmArchives
-from filigree.families.rpm.database import RpmDatabase, database_paths
+from filigree.families.rpm.finding import database_paths
 from filigree.formats.rpm_versions import compare_versions
 from filigree.formats.version_parts import split_version
 from filigree.model.package import VersionParts
+
+if TYPE_CHECKING:
+    from filigree.families.rpm.database import RpmDatabase
 
 
 class RpmFamily:
@@ -17,7 +21,13 @@ class RpmFamily:
 
     name = "rpm"
     silent_on: Mapping[str, str] = {}
-    archives: ArchiveFamily | None = RpmArchives()
+
+    @cached_property
+    def archives(self) -> ArchiveFamily | None:
+        """How its archives are read; loaded where one is asked for."""
+        from filigree.families.rpm.archive import RpmArchives
+
+        return RpmArchives()
 
     def looked_for(self) -> Iterable[str]:
         return tuple(
@@ -27,7 +37,9 @@ class RpmFamily:
     def recognises(self, jail: Jail) -> bool:
         return bool(database_paths(jail))
 
-    def open(self, jail: Jail, report: Report) -> RpmDatabase:
+    def open(self, jail: Jail, report: Report) -> "RpmDatabase":
+        from filigree.families.rpm.database import RpmDatabase
+
         return RpmDatabase(jail, report)
 
     def split_version(self, version: str) -> VersionParts:

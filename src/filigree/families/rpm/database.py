@@ -16,6 +16,7 @@ from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.families.rpm import described, places
 from filigree.families.rpm.caches import cache_folders
 from filigree.families.rpm.containers import Container, open_container
+from filigree.families.rpm.finding import database_paths
 from filigree.families.rpm.history import History, transactions
 from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_forbids, term_is_met
 from filigree.families.rpm.policy import main_words, read_policy
@@ -50,20 +51,6 @@ _RELEASES = (
     "redhat-release",
     "distribution-release",
 )
-
-
-def database_paths(jail: Jail) -> list[str]:
-    """Every container that the root has, each once, the first of them to be read."""
-    found: dict[str, str] = {}
-    for folder in places.DATABASES:
-        for name in places.CONTAINERS:
-            path = f"{folder}/{name}"
-            if jail.exists(path):
-                try:
-                    found.setdefault(jail.real_path(path), path)
-                except AccessError:
-                    found.setdefault(path, path)
-    return list(found.values())
 
 
 class RpmDatabase(Lacking):

@@ -1,15 +1,18 @@
 """Systems of the `slackware` family."""
 
 from collections.abc import Iterable, Mapping
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail
 from filigree.families.protocol import ArchiveFamily, Family, Report
-from filigree.families.slackware.archive import SlackwareArchives
-from filigree.families.slackware.database import SlackwareDatabase
 from filigree.families.slackware.places import RECORDS
 from filigree.formats.slackware_versions import compare_versions
 from filigree.formats.version_parts import split_version
 from filigree.model.package import VersionParts
+
+if TYPE_CHECKING:
+    from filigree.families.slackware.database import SlackwareDatabase
 
 
 class SlackwareFamily:
@@ -40,7 +43,13 @@ class SlackwareFamily:
             "an archive that the signed list of digests names would prove it"
         ),
     }
-    archives: ArchiveFamily | None = SlackwareArchives()
+
+    @cached_property
+    def archives(self) -> ArchiveFamily | None:
+        """How its archives are read; loaded where one is asked for."""
+        from filigree.families.slackware.archive import SlackwareArchives
+
+        return SlackwareArchives()
 
     def looked_for(self) -> Iterable[str]:
         return RECORDS
@@ -48,7 +57,9 @@ class SlackwareFamily:
     def recognises(self, jail: Jail) -> bool:
         return any(jail.is_directory(folder) for folder in RECORDS)
 
-    def open(self, jail: Jail, report: Report) -> SlackwareDatabase:
+    def open(self, jail: Jail, report: Report) -> "SlackwareDatabase":
+        from filigree.families.slackware.database import SlackwareDatabase
+
         return SlackwareDatabase(jail, report)
 
     def split_version(self, version: str) -> VersionParts:

@@ -144,10 +144,16 @@ def settled(path: str, settings: Iterable[str]) -> str | None:
 def all_paths(
     written: Iterable[str], links: Iterable[MadeLink], settings: Sequence[str]
 ) -> list[str]:
-    """Every path of a package: as it is listed, where configuration is put, and its links."""
-    found: dict[str, None] = {}
-    for path, _ in installed_paths(written):
-        found[path] = None
+    """Every path of a package: as it is listed, then where configuration is put, and its links."""
+    # Most paths are what they are, and whole systems have a hundred thousand of them.
+    found = dict.fromkeys(
+        f"/{path}" if path[-1:] != "/" else f"/{path[:-1]}"
+        for path in written
+        if path[:1] not in ("/", ".") and path[:8] != _OWN and path != "install"
+    )
+    odd = (path for path in written if path[:1] in ("/", "."))
+    found |= dict.fromkeys(path for path, _ in installed_paths(odd))
+    for path in [path for path in found if path.endswith(".new")]:
         place = settled(path, settings)
         if place is not None:
             found[place] = None
