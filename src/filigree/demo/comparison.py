@@ -1,7 +1,7 @@
 """The stations side by side: what each answers to the same questions, and what its family cannot say."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from filigree.model.files import Evidence, Verdict
@@ -101,8 +101,3 @@ def _verdicts(counts: Mapping[str, int]) -> Piece:
 
 def _bad(count: int) -> Piece:
     return Piece(str(count), Style.BAD if count else Style.GOOD)
-
-
-def told(rows: Sequence[Sequence[str | Piece]]) -> list[list[str]]:
-    """The cells as plain text."""
-    return [[cell if isinstance(cell, str) else cell.text for cell in row] for row in rows]

@@ -62,3 +62,12 @@ def seal_of_file(path: str, signature: str, keys: Sequence[Key], now: datetime) 
 def signed_at(seal: Seal) -> datetime | None:
     """When something was signed, by a signature that holds."""
     return next((one.made_at for one in seal.signers if one.verdict is SealVerdict.GOOD), None)
+
+
+def why_refused(seal: Seal, required: bool) -> str | None:
+    """Why what came is not to be believed by its seal; `required` is whether it must bear one."""
+    if seal.verdict is SealVerdict.BAD:
+        return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
+    if seal.verdict is SealVerdict.NONE and required:
+        return "it is not signed, and it must be"
+    return None

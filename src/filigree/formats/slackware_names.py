@@ -50,6 +50,11 @@ def without_ending(name: str) -> str | None:
     return bare if bare and bare != name else None
 
 
+def label_of_archive(path: str) -> Label | None:
+    """The label of the archive at a path; None where no archive of a package is called so."""
+    return split_label(without_ending(path.rpartition("/")[2]) or "")
+
+
 def split_gone(name: str) -> Gone:
     """What the name of a removed package's record says."""
     match = _TIME.fullmatch(name)

@@ -89,9 +89,7 @@ def behind(
     offered = Available(system, chosen)
     try:
         rows = sorted(_rows(system, offered), key=lambda row: (row.name, row.architecture))
-        silent = system.family.silent_on.get("advisories")
-        if silent is not None:
-            system.report(Gap("what of it is for security", silent))
+        if report_silence(system, "advisories", "what of it is for security"):
             rows = [replace(row, security=None) for row in rows]
         _report_expired(system, offered)
         guessed = sum(row.standing is Standing.DIFFERENT for row in rows)

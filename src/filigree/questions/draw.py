@@ -239,8 +239,9 @@ class _Picture:
 
 
 def _chosen(system: System, package: Package | None) -> bool | None:
-    here = package is not None and package.state.present
-    return known_chosen(system, package) if package is not None and here else None
+    if package is None or not package.state.present:
+        return None
+    return known_chosen(system, package)
 
 
 def _standing(node: _Node) -> Standing:

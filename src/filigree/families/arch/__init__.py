@@ -9,7 +9,6 @@ from filigree.families.arch.places import LOCAL
 from filigree.families.protocol import ArchiveFamily, Family, Report
 from filigree.formats.arch_versions import compare_versions
 from filigree.formats.version_parts import split_version
-from filigree.model.package import VersionParts
 
 if TYPE_CHECKING:
     from filigree.families.arch.database import ArchDatabase
@@ -48,11 +47,8 @@ class ArchFamily:
 
         return ArchDatabase(jail, report)
 
-    def split_version(self, version: str) -> VersionParts:
-        return split_version(version)
-
-    def compare_versions(self, one: str, other: str) -> int:
-        return compare_versions(one, other)
+    split_version = staticmethod(split_version)
+    compare_versions = staticmethod(compare_versions)
 
 
 FAMILY: Family = ArchFamily()

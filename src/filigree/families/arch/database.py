@@ -15,7 +15,7 @@ from filigree.families.lacking import Lacking
 from filigree.families.listing import PathListing
 from filigree.families.looking import read_or_report
 from filigree.families.protocol import NOTHING_OWN, Own, Report
-from filigree.formats.arch_relations import RelationError
+from filigree.families.telling import sound_needs
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.field_blocks import read_blocks
 from filigree.formats.keys import Key
@@ -270,10 +270,4 @@ def read_packed_listing(data: bytes, path: str, report: Report) -> dict[str, Lis
 
 def needs_told(fields: described.Fields, package: Package, report: Report) -> tuple[Need, ...]:
     """The needs of a package; what does not parse is reported."""
-    found = []
-    for need in described.needs_of(fields):
-        if isinstance(need, RelationError):
-            report(Gap(f"a need of {package.label}", str(need)))
-        else:
-            found.append(need)
-    return tuple(found)
+    return tuple(sound_needs(described.needs_of(fields), package, report))

@@ -6,7 +6,7 @@ from datetime import datetime
 from filigree.access.fetching import FetchError
 from filigree.families.indexes import from_the_first, older_than
 from filigree.families.protocol import Fetch
-from filigree.families.seals import seal_of_file, signed_at
+from filigree.families.seals import seal_of_file, signed_at, why_refused
 from filigree.formats.keys import Key
 from filigree.model.repositories import Refreshed, Repository
 from filigree.model.seals import Seal, SealVerdict
@@ -77,8 +77,5 @@ def _judged(got: str, beside: str | None, keys: Sequence[Key], now: datetime) ->
 
 def _why_not(seal: Seal, repository: Repository, seen: Sequence[datetime | None]) -> str | None:
     """Why what came is not to be believed, by its seal and its time."""
-    if seal.verdict is SealVerdict.BAD:
-        return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
-    if seal.verdict is SealVerdict.NONE and repository.must_be_signed:
-        return "it is not signed, and it must be"
-    return older_than(signed_at(seal), seen)
+    required = repository.must_be_signed is True
+    return why_refused(seal, required) or older_than(signed_at(seal), seen)

@@ -9,11 +9,11 @@ from filigree.access.jail import Jail
 from filigree.families.arch import places
 from filigree.families.arch.refreshing import SIGNATURE_LIMIT
 from filigree.families.arch.settings import OPTIONS, Setting, words_of
-from filigree.families.indexes import Keys, best_of, copies_folder, unpacked_pieces
+from filigree.families.indexes import best_of, copies_folder, unpacked_pieces
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
-from filigree.families.rings import held_in_ring, ring_of
-from filigree.families.seals import signed_at
+from filigree.families.rings import RingRepositories, held_in_ring, ring_of
+from filigree.families.seals import signed_at, why_refused
 from filigree.formats.damage import text_of
 from filigree.formats.keys import Key
 from filigree.formats.members import PayloadError
@@ -30,7 +30,7 @@ _LIST_LIMIT = 1 << 20
 _FAMILIES = {"i486": "i686", "i586": "i686"}
 
 
-class ArchRepositories:
+class ArchRepositories(RingRepositories):
     """Reads them once, for one question."""
 
     key_place = f"{places.HOME}, by the system's own key ring"
@@ -39,20 +39,12 @@ class ArchRepositories:
         self, jail: Jail, report: Report, settings: list[Setting], architecture: str | None,
         keyring: list[Key] | None, now: datetime, own: Own,
     ) -> None:  # fmt: skip
-        self._jail = jail
-        self._report = report
+        super().__init__(jail, report, architecture, keyring, now, own)
         self._settings = settings
-        self.native = architecture or ""
-        self._keys = Keys(jail, report, keyring)
-        self._now = now
-        self._own = own
-        self._known: list[Repository] | None = None
 
-    def all(self) -> list[Repository]:
-        """Every repository, in the order in which the system asks them."""
-        if self._known is None:
-            self._known = [*self._read_all(), *self._added()]
-        return self._known
+    def _read(self) -> Iterator[Repository]:
+        yield from self._read_all()
+        yield from self._added()
 
     def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
         """Fetch the index of a repository of `all`. Raises FetchError."""
@@ -180,21 +172,9 @@ class ArchRepositories:
             seal = self._seal(jail, path, jail.observe(jail.real_path(path)).size)
         except AccessError as error:
             return error.what
-        if seal.verdict is SealVerdict.BAD:
-            return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
-        return None
-
-    @cached_property
-    def _judging(self) -> list[Key]:
-        """The keys that indexes are judged with: the auditor's own, or else those of the ring."""
-        if self._keys.own is not None:
-            return self._keys.own
-        return [one.key for one in self._held if one.everything]
+        return why_refused(seal, required=False)
 
     # -- keys ------------------------------------------------------------------------------
-
-    def held_keys(self) -> Sequence[HeldKey]:
-        return self._held
 
     @cached_property
     def _held(self) -> list[HeldKey]:

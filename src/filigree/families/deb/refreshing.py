@@ -15,6 +15,7 @@ from filigree.families.deb.copies import (
 )
 from filigree.families.indexes import mixture, older_than
 from filigree.families.protocol import Fetch
+from filigree.families.seals import why_refused
 from filigree.formats.damage import Damage
 from filigree.formats.deb_release import Release, read_release
 from filigree.formats.deb_sources import Source
@@ -98,11 +99,8 @@ def _signed(
 
 def _why_not(source: Source, seal: Seal, release: Release, seen: Sequence[Release]) -> str | None:
     """Why what came is not to be believed, by its seal and its time."""
-    if seal.verdict is SealVerdict.BAD:
-        return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
-    if seal.verdict is SealVerdict.NONE and not source.trusted:
-        return "it is not signed, and it must be"
-    return older_than(release.made_at, [one.made_at for one in seen])
+    told = [one.made_at for one in seen]
+    return why_refused(seal, not source.trusted) or older_than(release.made_at, told)
 
 
 def _indexes(

@@ -10,7 +10,6 @@ from filigree.families.rpm import places
 from filigree.families.rpm.finding import database_paths
 from filigree.formats.rpm_versions import compare_versions
 from filigree.formats.version_parts import split_version
-from filigree.model.package import VersionParts
 
 if TYPE_CHECKING:
     from filigree.families.rpm.database import RpmDatabase
@@ -42,11 +41,8 @@ class RpmFamily:
 
         return RpmDatabase(jail, report)
 
-    def split_version(self, version: str) -> VersionParts:
-        return split_version(version)
-
-    def compare_versions(self, one: str, other: str) -> int:
-        return compare_versions(one, other)
+    split_version = staticmethod(split_version)
+    compare_versions = staticmethod(compare_versions)
 
 
 FAMILY: Family = RpmFamily()

@@ -21,11 +21,11 @@ from filigree.families.rpm.history import History, transactions
 from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_forbids, term_is_met
 from filigree.families.rpm.policy import main_words, read_policy
 from filigree.families.rpm.seals import record_seal
+from filigree.families.telling import sound_needs
 from filigree.formats import rpm_tags as tags
 from filigree.formats.keys import Key
 from filigree.formats.random_access import ContainerError
 from filigree.formats.rpm_header import Header, HeaderError, read_header
-from filigree.formats.rpm_relations import RelationError
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
@@ -338,13 +338,9 @@ def _told(header: Header) -> described.Written:
 
 def needs_told(told: described.Written, package: Package, report: Report) -> tuple[Need, ...]:
     """The needs of a package; what does not parse is reported."""
-    found = []
+    found: list[Need] = []
     try:
-        for need in described.needs_of(told):
-            if isinstance(need, RelationError):
-                report(Gap(f"a need of {package.label}", str(need)))
-            else:
-                found.append(need)
+        found.extend(sound_needs(described.needs_of(told), package, report))
     except HeaderError as error:
         report(Gap(f"the needs of {package.label}", str(error)))
     return tuple(found)

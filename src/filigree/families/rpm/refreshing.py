@@ -7,6 +7,7 @@ from pathlib import Path
 from filigree.access.fetching import FetchError
 from filigree.families.indexes import from_the_first, mixture, older_than
 from filigree.families.protocol import Fetch
+from filigree.families.seals import why_refused
 from filigree.formats.keys import Key
 from filigree.formats.metalink import read_metalink
 from filigree.formats.openpgp import judge_detached
@@ -104,10 +105,9 @@ def _why_not(
     values: Mapping[str, str], seal: Seal, listed: RepoMd, seen: Sequence[RepoMd]
 ) -> str | None:
     """Why what came is not to be believed, by its seal, its time, and what it lists."""
-    if seal.verdict is SealVerdict.BAD:
-        return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
-    if seal.verdict is SealVerdict.NONE and values.get("repo_gpgcheck", "").lower() in _YES:
-        return "it is not signed, and it must be"
+    refused = why_refused(seal, values.get("repo_gpgcheck", "").lower() in _YES)
+    if refused is not None:
+        return refused
     if "primary" not in listed.indexes:
         return "it lists no packages"
     return older_than(made_at(listed), map(made_at, seen))

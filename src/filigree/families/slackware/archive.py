@@ -7,7 +7,6 @@ import re
 from collections.abc import Iterator, Mapping
 from functools import cached_property
 
-from filigree.families.listing import PathListing
 from filigree.families.payload import Broken, records
 from filigree.families.payload_archive import OnePayload
 from filigree.families.protocol import Report
@@ -16,7 +15,7 @@ from filigree.families.slackware.database import needs_told
 from filigree.formats.damage import text_of
 from filigree.formats.members import Algorithm, PayloadError
 from filigree.formats.random_access import Bytes, MemoryBytes
-from filigree.formats.slackware_names import split_label, without_ending
+from filigree.formats.slackware_names import label_of_archive
 from filigree.formats.slackware_needs import split_file
 from filigree.formats.slackware_records import Described, read_fields
 from filigree.formats.slackware_scripts import read_links, read_settings
@@ -142,9 +141,6 @@ class SlackwareArchive(OnePayload):
     def fields(self, package: Package) -> Mapping[str, str]:
         return package.fields
 
-    def listing(self, package: Package) -> PathListing:  # noqa: ARG002
-        return PathListing([record.path for record in self._paths])
-
 
 class SlackwareArchives:
     """How the family's archives are told and read."""
@@ -162,7 +158,7 @@ class SlackwareArchives:
 
     def parts_of_name(self, name: str) -> NameParts | None:
         """`name-version-architecture-build.txz`; the endings alone are many another archive's, too."""
-        label = split_label(without_ending(_KEPT.sub("", name)) or "")
+        label = label_of_archive(_KEPT.sub("", name))
         if label is None:
             return None
         return NameParts(label.name, label.full_version, label.architecture)

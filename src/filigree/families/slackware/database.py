@@ -22,11 +22,11 @@ from filigree.families.slackware import described, places
 from filigree.families.slackware.lists import Lists, label_told
 from filigree.families.slackware.scripts import script_needs
 from filigree.families.slackware.settings import left_out
+from filigree.families.telling import sound_needs
 from filigree.formats.damage import text_of
 from filigree.formats.keys import Key
 from filigree.formats.long_listing import Block, Entry
 from filigree.formats.slackware_names import split_gone, split_label
-from filigree.formats.slackware_needs import NeedError
 from filigree.formats.slackware_records import Record, paths_of, read_record
 from filigree.formats.slackware_scripts import MadeLink, read_links, read_settings
 from filigree.formats.slackware_versions import compare_versions
@@ -362,10 +362,4 @@ def needs_told(
     texts: Sequence[tuple[Relation, str]], package: Package, report: Report
 ) -> tuple[Need, ...]:
     """The needs of a package; what does not parse is reported."""
-    found = []
-    for need in described.needs_of(texts):
-        if isinstance(need, NeedError):
-            report(Gap(f"a need of {package.label}", str(need)))
-        else:
-            found.append(need)
-    return tuple(found)
+    return tuple(sound_needs(described.needs_of(texts), package, report))

@@ -23,7 +23,7 @@ ANYWHERE = ("noarch", "fw")
 SOURCE = "source"
 """The architecture of what is still to be built here."""
 _OWN = "install/"
-_SUMMARY = re.compile(r"(\S+)\s+\((.*)\)")
+_SUMMARY = re.compile(r"\S+\s+\((.*)\)")
 _HOME = re.compile(
     r"(?:home ?page|website|url|see(?: also)?)\s{0,9}:?\s{0,9}(https?://\S+)", re.IGNORECASE
 )
@@ -73,10 +73,15 @@ def _words(lines: Sequence[str]) -> tuple[str | None, str | None, str | None]:
     """Summary, description and home page out of the lines of a description."""
     if not lines:
         return None, None, None
-    head = _SUMMARY.fullmatch(lines[0].strip())
     text = "\n".join(lines[1:]).strip("\n")
     home = _HOME.search(text)
-    return (head[2] if head else lines[0].strip() or None), text or None, home[1] if home else None
+    return summary_of(lines[0]), text or None, home[1] if home else None
+
+
+def summary_of(line: str) -> str | None:
+    """What is said of a package in the first line of its description: `gull (Looks out to sea)`."""
+    head = _SUMMARY.fullmatch(line.strip())
+    return (head[1] if head else line.strip()) or None
 
 
 def series_of(location: str | None) -> str | None:

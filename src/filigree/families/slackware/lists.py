@@ -8,11 +8,12 @@ from functools import cached_property
 
 from filigree.access.jail import Jail
 from filigree.families.indexes import digest_found, packed_digest, unpacked_pieces
-from filigree.families.looking import names_in
+from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.families.slackware import places
 from filigree.families.slackware.described import label_of
 from filigree.formats.digest_list import read_digest_list
+from filigree.formats.file_sizes import read_sizes
 from filigree.formats.long_listing import Block, read_blocks
 from filigree.formats.slackware_names import without_ending
 from filigree.formats.slackware_records import Described, read_fields, read_list
@@ -50,6 +51,12 @@ class Lists:
             return {}
         # What is no digest there is for people.
         return read_digest_list(data).digests if data else {}
+
+    @cached_property
+    def sizes(self) -> dict[str, int]:
+        """The size of each file of the repository in bytes, by its path within it."""
+        path = self.place(places.FILES)
+        return read_sizes(read_or_report(self.jail, path, self._report, LIST_LIMIT))
 
     # -- the list of packages --------------------------------------------------------------
 

@@ -15,8 +15,8 @@ from filigree.formats.build_scripts import read_script_list
 from filigree.formats.damage import Damage
 from filigree.formats.long_listing import read_listings
 from filigree.formats.slackware_changes import Change as Told
-from filigree.formats.slackware_names import split_label, without_ending
-from filigree.formats.slackware_records import Described, read_fields, read_list
+from filigree.formats.slackware_names import label_of_archive
+from filigree.formats.slackware_records import read_fields, read_list
 from filigree.model.answer import Gap
 from filigree.model.files import Kind
 from filigree.model.needs import Relation
@@ -61,13 +61,10 @@ def script_offer(fields: Mapping[str, str]) -> Offer | None:
     name, version = fields.get("PRGNAM"), fields.get("VERSION")
     if not name or not version:
         return None
-    group = _group(fields)
-    words = fields.get("DESCRIPTION", "")
-    told = read_fields(f"PACKAGE DESCRIPTION:\n{name}: {words}")
-    package = _of_script(fields, told, None)
+    package = _of_script(fields, None)
     return Offer(
         name, version, SOURCE, package.summary, None, text_of_script(fields),
-        (("group", group),) if group else (),
+        (("group", package.section),) if package.section else (),
     )  # fmt: skip
 
 
@@ -76,12 +73,11 @@ def _group(fields: Mapping[str, str]) -> str | None:
     return parts[0] if len(parts) > 1 else None
 
 
-def _of_script(fields: Mapping[str, str], told: Described, repository: str | None) -> Package:
-    words = told.description[0] if told.description else fields.get("DESCRIPTION", "")
-    match = re.fullmatch(r"\S+\s+\((.*)\)", words.strip())
+def _of_script(fields: Mapping[str, str], repository: str | None) -> Package:
     return Package(
         name=fields["PRGNAM"], version=fields["VERSION"], architecture=SOURCE, family=FAMILY,
-        state=State.AVAILABLE, section=_group(fields), summary=(match[1] if match else words) or None,
+        state=State.AVAILABLE, section=_group(fields),
+        summary=described.summary_of(fields.get("DESCRIPTION", "")),
         homepage=fields.get("HOMEPAGE"), maintainer=fields.get("MAINTAINER"), repository=repository,
         fields=fields,
     )  # fmt: skip
@@ -103,7 +99,7 @@ def package_offered(record: str, repository: str) -> Package | None:
         fields = script_fields(record)
         if not fields.get("PRGNAM") or not fields.get("VERSION"):
             return None
-        return _of_script(fields, Described({}, ()), repository)
+        return _of_script(fields, repository)
     told = read_fields(record)
     try:
         label = described.label_of(told.fields.get("PACKAGE NAME", ""))
@@ -134,16 +130,16 @@ def read_paths(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[L
     damaged = 0
     for archive, entries in read_listings(pieces):
         label = label_in(archive)
-        kinds: list[tuple[str, bool]] = []
+        written: list[str] = []
         for entry in entries:
             if isinstance(entry, Damage):
                 damaged += 1
                 if damaged == 1:
                     report(Gap(f"{path}, line {entry.line}", entry.why))
             else:
-                folder = entry.kind is Kind.DIRECTORY
-                kinds.append((f"{entry.path.rstrip('/')}/" if folder else entry.path, folder))
-        for name, folder in described.installed_paths(written for written, _ in kinds):
+                is_folder = entry.kind is Kind.DIRECTORY
+                written.append(f"{entry.path.rstrip('/')}/" if is_folder else entry.path)
+        for name, folder in described.installed_paths(written):
             yield Listed(name, label, "directory" if folder else None)
             place = described.settled(name, ())
             if place is not None:
@@ -153,7 +149,7 @@ def read_paths(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[L
 def read_advisories(changes: Iterable[Told]) -> Iterator[Advisory]:
     """What a list of changes tells of holes that were mended: a notice for each change."""
     for one in changes:
-        label = split_label(without_ending(one.path.rpartition("/")[2]) or "")
+        label = label_of_archive(one.path)
         if not one.security or label is None:
             continue
         told = list(dict.fromkeys(_VULNERABILITY.findall(one.words)))
@@ -172,7 +168,7 @@ def read_advisories(changes: Iterable[Told]) -> Iterator[Advisory]:
 def read_builds(changes: Iterable[Told]) -> Iterator[tuple[str, Change]]:
     """What a list of changes tells of each build, by its label."""
     for one in changes:
-        label = split_label(without_ending(one.path.rpartition("/")[2]) or "")
+        label = label_of_archive(one.path)
         if label is not None:
             words = f"{one.action}\n{one.words}" if one.words else one.action
             yield str(label), Change(one.at, "", words)

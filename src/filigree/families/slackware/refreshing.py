@@ -5,9 +5,9 @@ from datetime import datetime
 from pathlib import Path
 
 from filigree.access.fetching import FetchError
-from filigree.families.indexes import digest_of_file, from_the_first, older_than
+from filigree.families.indexes import from_the_first, older_than
 from filigree.families.protocol import ADDED, Fetch
-from filigree.families.seals import seal_of_file, signed_at
+from filigree.families.seals import seal_of_file, signed_at, why_refused
 from filigree.families.slackware import places
 from filigree.formats.digest_list import read_digest_list
 from filigree.formats.keys import Key
@@ -58,25 +58,24 @@ class _Coming:
             if beside is not None:
                 seal = seal_of_file(checksums, beside, keys, now)
         why = _why_not(seal, repository, seen)
-        if why is None:
-            why = self._lists(repository, paths)
         if why is not None:
             for name in (places.CHECKSUMS, f"{places.CHECKSUMS}.asc"):
                 self._fetch.forget(f"{self._base}/{name}")
             return Refreshed(seal, signed_at(seal), None, why)
+        self._lists(repository, paths)
         for got, name in self._kept:
             self._fetch.keep(got, f"{self._folder}/{name}")
         return Refreshed(seal, signed_at(seal), None, None)
 
-    def _lists(self, repository: Repository, paths: bool) -> str | None:
-        """Fetch the lists themselves; why they are not to be believed, or None."""
+    def _lists(self, repository: Repository, paths: bool) -> None:
+        """Fetch the lists themselves, each with the digest that is promised of it. Raises FetchError."""
         try:
             self._required(places.PACKAGES)
         except FetchError as error:
             if not error.absent or repository.configured_in != ADDED:
                 raise
             self._required(places.SCRIPT_LIST)
-            return None
+            return
         names = [places.CHANGES, places.FILES]
         if paths:
             names += (
@@ -86,11 +85,6 @@ class _Coming:
             )
         for name in names:
             self._optional(name, self._promised.get(f"./{name}"))
-        got = next(got for got, name in self._kept if name == places.PACKAGES)
-        told = self._promised.get(f"./{places.PACKAGES}")
-        if told is not None and digest_of_file(got, told.partition(":")[0]) != told:
-            return "its list of packages is not what the list of digests says"
-        return None
 
     def _required(self, name: str) -> None:
         digest = self._promised.get(f"./{name}")
@@ -111,8 +105,5 @@ class _Coming:
 
 def _why_not(seal: Seal, repository: Repository, seen: Sequence[datetime | None]) -> str | None:
     """Why what came is not to be believed, by its seal and its time."""
-    if seal.verdict is SealVerdict.BAD:
-        return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
-    if seal.verdict is SealVerdict.NONE and repository.must_be_signed:
-        return "it is not signed, and it must be"
-    return older_than(signed_at(seal), seen)
+    required = repository.must_be_signed is True
+    return why_refused(seal, required) or older_than(signed_at(seal), seen)

@@ -5,9 +5,9 @@ from datetime import datetime
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families.indexes import Keys, best_of, copies_folder, packed_digest, unpacked_pieces
+from filigree.families.indexes import best_of, copies_folder, packed_digest, unpacked_pieces
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
-from filigree.families.rings import held_in_ring, ring_of
+from filigree.families.rings import RingRepositories, held_in_ring, ring_of
 from filigree.families.seals import signed_at
 from filigree.families.slackware import places
 from filigree.families.slackware.lists import Lists
@@ -25,11 +25,11 @@ from filigree.model.seals import Seal, SealVerdict
 
 SCRIPTS = "build-scripts"
 _UNSIGNED = Seal(SealVerdict.NONE, reason="there is no signature beside its list of digests")
-_MIRRORS = 64
+_MIRRORS, _ADDED = 64, 1001
 _TO_BUILD = "what it offers must be built first"
 
 
-class SlackwareRepositories:
+class SlackwareRepositories(RingRepositories):
     """Reads them once, for one question."""
 
     key_place = f"{places.RING}, by the system's own key ring"
@@ -38,19 +38,13 @@ class SlackwareRepositories:
         self, jail: Jail, report: Report, architecture: str | None, keyring: list[Key] | None,
         now: datetime, own: Own,
     ) -> None:  # fmt: skip
-        self._jail = jail
-        self._report = report
-        self.native = architecture or ""
-        self._keys = Keys(jail, report, keyring)
-        self._now = now
-        self._own = own
-        self._known: list[Repository] | None = None
+        super().__init__(jail, report, architecture, keyring, now, own)
+        self._opened: dict[tuple[bool, str], Lists] = {}
 
-    def all(self) -> list[Repository]:
-        """Every repository, in the order in which the system asks them."""
-        if self._known is None:
-            self._known = [*self._mirrors(), *self._scripts(), *self._added()]
-        return self._known
+    def _read(self) -> Iterator[Repository]:
+        yield from self._mirrors()
+        yield from self._scripts()
+        yield from self._added()
 
     @cached_property
     def _values(self) -> dict[str, list[str]]:
@@ -70,13 +64,11 @@ class SlackwareRepositories:
         """Fetch the lists of a repository of `all`. Raises FetchError."""
         from filigree.families.slackware.refreshing import refresh
 
-        # The copy below the root is of the first mirror alone.
-        own_only = (
-            not repository.configured_in.startswith(places.MIRRORS) or repository.priority != 1
-        )
         seen = [
             copy.made_at
-            for lists in self._shelves(repository.identity, repository.addresses, own_only)
+            for lists in self._shelves(
+                repository.identity, repository.addresses, repository.priority
+            )
             if (copy := self._copy(lists)) is not None
         ]
         folder = f"/{copies_folder(repository.identity, repository.addresses)}"
@@ -96,18 +88,14 @@ class SlackwareRepositories:
             while name in names:
                 name += "'"
             names.add(name)
-            yield self._repository(
-                name, address, f"{places.MIRRORS}:{line}", number, own_only=number > 1
-            )
+            yield self._repository(name, address, f"{places.MIRRORS}:{line}", number)
         lists = Lists(self._jail, places.LISTS, self._report)
         if not lines and lists.has(places.PACKAGES):
             yield self._repository("lists", None, places.LISTS, 1)
 
-    def _repository(
-        self, name: str, address: str | None, place: str, number: int, own_only: bool = False,
-    ) -> Repository:  # fmt: skip
+    def _repository(self, name: str, address: str | None, place: str, number: int) -> Repository:
         addresses = (address,) if address else ()
-        copy = self._best_copy(name, addresses, own_only)
+        copy = best_of(self._copy(lists) for lists in self._shelves(name, addresses, number))
         remarks = [] if address else ["it has no address"]
         if copy is None:
             remarks.append("it was never fetched")
@@ -134,25 +122,19 @@ class SlackwareRepositories:
 
     def _added(self) -> Iterator[Repository]:
         """Repositories by their addresses: `address name`, or the name that the address ends with."""
-        for number, text in enumerate(self._own.addresses, 1001):
+        for number, text in enumerate(self._own.addresses, _ADDED):
             address, _, name = text.partition(" ")
-            yield self._repository(
-                name.strip() or _name_of(address), address, ADDED, number, own_only=True
-            )
+            yield self._repository(name.strip() or _name_of(address), address, ADDED, number)
 
     # -- copies ----------------------------------------------------------------------------
 
-    def _shelves(self, name: str, addresses: Sequence[str], own_only: bool) -> Iterator[Lists]:
-        """Where copies may lie: the root's own, and those that we fetched, where these count."""
-        if not own_only:
+    def _shelves(self, name: str, addresses: Sequence[str], number: int | None) -> Iterator[Lists]:
+        """Where copies may lie: the root's own, of the first alone; ours, where those count."""
+        if number == 1:
             yield Lists(self._jail, places.LISTS, self._report)
         if self._own.copies is not None:
             folder = f"/{copies_folder(name, addresses)}"
             yield Lists(self._own.copies, folder, self._report, own=True)
-
-    def _best_copy(self, name: str, addresses: Sequence[str], own_only: bool) -> IndexCopy | None:
-        """The root's own copy; one that we fetched, where that counts and is as new."""
-        return best_of(self._copy(lists) for lists in self._shelves(name, addresses, own_only))
 
     def _copy(self, lists: Lists) -> IndexCopy | None:
         own = lists.jail is self._own.copies
@@ -247,24 +229,17 @@ class SlackwareRepositories:
         )  # fmt: skip
 
     def lists_of(self, repository: Repository) -> Lists | None:
-        """The folder of lists that the copy of a repository lies in."""
+        """The folder of lists that the copy of a repository lies in, read once."""
         copy = repository.copy
         if copy is None:
             return None
-        jail = self._own.copies if copy.own and self._own.copies else self._jail
-        return Lists(jail, copy.path.rpartition("/")[0], self._report, copy.own)
+        folder = copy.path.rpartition("/")[0]
+        if (copy.own, folder) not in self._opened:
+            jail = self._own.copies if copy.own and self._own.copies else self._jail
+            self._opened[copy.own, folder] = Lists(jail, folder, self._report, copy.own)
+        return self._opened[copy.own, folder]
 
     # -- keys ------------------------------------------------------------------------------
-
-    @cached_property
-    def _judging(self) -> list[Key]:
-        """The keys that lists are judged with: the auditor's own, or else those of the ring."""
-        if self._keys.own is not None:
-            return self._keys.own
-        return [one.key for one in self._held if one.everything]
-
-    def held_keys(self) -> Sequence[HeldKey]:
-        return self._held
 
     @cached_property
     def _held(self) -> list[HeldKey]:

@@ -6,15 +6,13 @@ from functools import cached_property
 from filigree.access.jail import Jail
 from filigree.families import matching
 from filigree.families.choosing import choices_by_number
-from filigree.families.indexes import IndexReader, digest_found
-from filigree.families.looking import read_or_report
+from filigree.families.indexes import IndexReader
 from filigree.families.protocol import Own, Report
 from filigree.families.slackware import described, offers, places
 from filigree.families.slackware.database import needs_told
-from filigree.families.slackware.lists import LIST_LIMIT, Lists, archive_path
+from filigree.families.slackware.lists import Lists, archive_path
 from filigree.families.slackware.repositories import SlackwareRepositories
 from filigree.families.slackware.scripts import digest_of_tree, scripts_in
-from filigree.formats.file_sizes import read_sizes
 from filigree.formats.slackware_changes import Change as Told
 from filigree.formats.slackware_changes import read_changes
 from filigree.formats.slackware_names import split_label
@@ -51,8 +49,6 @@ class SlackwareSources(IndexReader):
     ) -> None:
         super().__init__(jail, report, configured, own)
         self._configured = configured
-        self._digests: dict[str, dict[str, str]] = {}
-        self._sizes: dict[str, dict[str, int]] = {}
 
     def digest_of(self, file: IndexFile) -> str | None:
         if file.path == places.BUILD_SCRIPTS:
@@ -124,16 +120,12 @@ class SlackwareSources(IndexReader):
         lists = self._configured.lists_of(repository)
         if path is None or lists is None:
             return Place(None, None, None)
-        if repository.identity not in self._digests:
-            self._digests[repository.identity] = lists.promised
-            told = read_or_report(lists.jail, lists.place(places.FILES), self._report, LIST_LIMIT)
-            self._sizes[repository.identity] = read_sizes(told)
         base = repository.addresses[0].rstrip("/") if repository.addresses else None
         unsafe = ".." in path.split("/")
         return Place(
             f"{base}/{path.removeprefix('./')}" if base and not unsafe else None,
-            self._sizes[repository.identity].get(path),
-            self._digests[repository.identity].get(path),
+            lists.sizes.get(path),
+            lists.promised.get(path),
         )
 
     def holder(self, package: Package) -> str:
@@ -180,8 +172,7 @@ class SlackwareSources(IndexReader):
         for repository in self._configured.all():
             files = repository.copy.files if repository.copy else ()
             for file in (one for one in files if one.kind is IndexKind.CHANGES):
-                jail = self._jail_of(file)
-                digest = digest_found(jail, file, self._report)
+                digest = self.digest_of(file)
                 if digest is None:
                     continue
                 try:

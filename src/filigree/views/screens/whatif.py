@@ -56,10 +56,10 @@ def rows(answer: Answer[WhatifRow], options: dict[str, Any]) -> Iterator[Sequenc
 def _loud(answer: Answer[WhatifRow], ink: Ink) -> Iterator[str]:
     lost, guarded = answer.summary["chosen_lost"], answer.summary["protected_lost"]
     untold = answer.summary["leftover"] is None
-    chosen = "Lost by this, whether or not a person asked for them" if untold else ""
+    whose = "Lost by this, whether or not a person asked for them"
     for names, words in (
         (guarded, "This system is not meant to be without"),
-        (lost, chosen or "Chosen by a person, and lost by this"),
+        (lost, whose if untold else "Chosen by a person, and lost by this"),
     ):
         if names:
             yield from ink.flowed(
