@@ -240,7 +240,7 @@ def _plans_of_random_offers(system: System, count: int) -> None:
             wish = next((o.package for o in world.versions(name) if not o.passed_over), None)
             if wish is None:
                 continue
-            outcome = Planner(world, Wishes(add=[wish]), system.family.compare_versions).decide()
+            outcome = Planner(world, Wishes(add=[wish])).decide()
             if not outcome.found:
                 assert outcome.obstacles, name
                 continue

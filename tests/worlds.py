@@ -32,6 +32,9 @@ class MadeWorld:
         ).compare_versions
         self._is_deb = family == "deb"
 
+    def order(self, one: Package, other: Package) -> int:
+        return self.compare(one.version, other.version)
+
     def installed(self) -> Sequence[Package]:
         return self.here
 

@@ -52,6 +52,7 @@ from filigree.questions.dossier import dossier
 from filigree.questions.needs import needed_by, needs
 from filigree.questions.owner import owner
 from filigree.questions.ownership import How
+from filigree.questions.planning.plans import Action as Step
 from filigree.questions.provenance import provenance
 from filigree.questions.references import Against
 from filigree.questions.refresh import refresh
@@ -634,9 +635,9 @@ def test_what_is_another_version_and_what_is_newer(dunlin: Path) -> None:
     assert answer.exit_status == 1
 
 
-def resealed(root: Path, name: str, change: Callable[[str], str]) -> None:
+def resealed(folder: Path, name: str, change: Callable[[str], str]) -> None:
     """Change a list of the office, with its digest and the office's seal."""
-    path, sums = root / LISTS / name, root / LISTS / "CHECKSUMS.md5"
+    path, sums = folder / name, folder / "CHECKSUMS.md5"
     old = hashlib.md5(path.read_bytes(), usedforsecurity=False).hexdigest()
     path.write_text(change(path.read_text()))
     new = hashlib.md5(path.read_bytes(), usedforsecurity=False).hexdigest()
@@ -645,7 +646,7 @@ def resealed(root: Path, name: str, change: Callable[[str], str]) -> None:
 
 
 def test_a_hole_that_another_version_mends_is_told(own: Path) -> None:
-    resealed(own, "ChangeLog.txt", lambda text: text + "\n".join([
+    resealed(own / LISTS, "ChangeLog.txt", lambda text: text + "\n".join([
         "+---+", "Mon Jan 12 08:30:00 UTC 2026", "slackware64/x/chartroom-5.4.2-x86_64-1.txz:  Upgraded.",
         "  Charts. (CVE-2026-99999)", "  (* Security fix *)", "",
     ]))  # fmt: skip
@@ -711,6 +712,46 @@ def test_lists_are_refreshed_and_count_when_asked(
     assert verdicts(answer) == {SWAPPED: Verdict.ALTERED}
 
 
+@pytest.mark.parametrize(
+    ("now", "older", "untold"),
+    [
+        ("5.4.2rc1-1", 0, 1),
+        ("5.4.2-1", 0, 0),
+        ("5.4.1-1", 0, 1),
+        ("6.0-1", 0, 1),
+        ("5.4.2-0", 1, 0),
+    ],
+)
+def test_a_list_goes_back_only_where_that_is_sure(
+    own: Path, server: Server, tmp_path: Path, now: str, older: int, untold: int
+) -> None:
+    chosen = Chosen(cache=str(tmp_path / "cache"))
+    asked(pointed(own, server), refresh, ["coast64"], chosen=chosen)
+    version, _, build = now.partition("-")
+    label = f"chartroom-{version}-x86_64-{build}"
+    resealed(
+        server.folder / "coast64",
+        "PACKAGES.TXT",
+        lambda text: text.replace("chartroom-5.4.2-x86_64-1", label),
+    )
+    answer = asked(own, refresh, ["coast64"], chosen=chosen)
+    (row,) = answer.records
+    assert (row.outcome.value, len(row.older)) == ("fetched", older)
+    assert sum("no order of their own" in words for words in row.remarks) == untold
+    assert answer.bad_news == bool(older)
+
+
+def test_another_version_is_called_another(own: Path, tmp_path: Path) -> None:
+    """Of what is there and what would come nothing tells which is newer: so nobody says it."""
+    other = ware("foghorn", "1.7-1")
+    archive = tmp_path / other.file_name
+    archive.write_bytes(slackware.archive(other))
+    (row,) = asked(own, dossier, [str(archive)]).records
+    assert [one.order for one in row.installed_here] == ["another"]
+    answer = asked(own, whatif, add=["chartroom"])
+    assert [(r.name, r.action) for r in answer.records if r.before] == [("chartroom", Step.CHANGE)]
+
+
 @pytest.mark.parametrize("harm", ["changed", "unsigned", "list"])
 def test_lists_that_are_refused(own: Path, server: Server, tmp_path: Path, harm: str) -> None:
     path = "coast64/CHECKSUMS.md5"
@@ -760,7 +801,7 @@ def test_the_station_is_the_same_at_every_build(dunlin: Path, tmp_path: Path) ->
 
 
 def test_a_change_of_a_whole_directory_is_of_all_in_it(own: Path) -> None:
-    resealed(own, "ChangeLog.txt", lambda text: "\n".join([
+    resealed(own / LISTS, "ChangeLog.txt", lambda text: "\n".join([
         "Mon Jan 12 08:30:00 UTC 2026", "slackware64/x/*:  Upgraded.", "  (* Security fix *)", "+---+",
         text,
     ]))  # fmt: skip

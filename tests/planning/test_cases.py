@@ -47,7 +47,7 @@ def planned(case: Case) -> tuple[MadeWorld, Outcome, Planner]:
         found = [p for p in among if p.name == name and version in ("", p.version)]
         assert found, f"the case names {label}, which is not there"
         wishes[verb] += found if verb == "drop" else found[:1]
-    planner = Planner(world, Wishes(**wishes), world.compare)
+    planner = Planner(world, Wishes(**wishes))
     return world, planner.decide(), planner
 
 
@@ -409,6 +409,6 @@ def test_an_archive_that_is_given_goes_before_what_is_offered() -> None:
     offered = [to_come(deb("a", Depends="b"))]
     given = replace(deb("b"), state=State.ARCHIVE, reason=None)
     world = MadeWorld([deb("z")], [*offered, given])
-    outcome = Planner(world, Wishes(add=[offered[0], given]), world.compare).decide()
+    outcome = Planner(world, Wishes(add=[offered[0], given])).decide()
     assert told(outcome) == "+a=1 +b=1"
     assert any(item.package is given for item in outcome.final)

@@ -16,7 +16,7 @@ SIGNS = {"deb": ("<<", ">=", "="), "rpm": ("<", ">=", "=")}
 
 
 def plan(world: MadeWorld, **wishes: object) -> Outcome:
-    return Planner(world, Wishes(**wishes), world.compare).decide()  # type: ignore[arg-type]
+    return Planner(world, Wishes(**wishes)).decide()  # type: ignore[arg-type]
 
 
 @st.composite

@@ -170,9 +170,7 @@ def test_every_offer_gets_a_plan_that_checks_out_or_obstacles(
         before = set(checked(world, world.installed()))
         for name in sorted(lookup.offered.names()):
             for one in world.versions(name):
-                outcome = Planner(
-                    world, Wishes(add=[one.package]), system.family.compare_versions
-                ).decide()
+                outcome = Planner(world, Wishes(add=[one.package])).decide()
                 if outcome.found:
                     assert set(checked(world, [i.package for i in outcome.final])) <= before, name
                 else:

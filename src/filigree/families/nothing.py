@@ -103,6 +103,9 @@ class NoFamily:
     def split_version(self, version: str) -> VersionParts:
         return split_version(version)
 
+    def order(self, one: str, other: str) -> int | None:
+        return 0 if one == other else None
+
     def compare_versions(self, one: str, other: str) -> int:
         return (one > other) - (one < other)
 

@@ -447,6 +447,15 @@ class Family(Protocol):
 
     def split_version(self, version: str) -> VersionParts: ...
 
+    def order(self, one: str, other: str) -> int | None:
+        """Negative, 0 or positive as `one` is older than, the same as or newer than `other`.
+
+        None where that would be a guess. Whoever says which of two versions is newer asks this, or the
+        order of `Sources`, which may know more.
+        """
+        ...
+
     def compare_versions(self, one: str, other: str) -> int:
-        """Negative, 0 or positive as `one` is older than, the same as or newer than `other`."""
+        """An order to list versions by, and to tell whether two are the same. 0 is sure; what comes
+        first may be a guess, and is never told as what is older."""
         ...

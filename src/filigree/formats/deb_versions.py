@@ -37,7 +37,9 @@ def _number(digits: str) -> tuple[int, str]:
 
 def _part_key(part: str) -> Key:
     pairs = [((*map(_sign, other), 0), _number(digits)) for other, digits in _RUNS.findall(part)]
-    while pairs and pairs[-1] == _END:
+    # The first pair stays, whatever it is: only there can what stands for the end be followed by more, as
+    # in "0~". Behind it each pair of a part that goes on has a sign before its digits.
+    while len(pairs) > 1 and pairs[-1] == _END:
         pairs.pop()
     # What stands for the end sorts after "~" and before all else.
     return tuple(item for pair in (*pairs, _END) for item in pair)

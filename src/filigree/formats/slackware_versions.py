@@ -30,6 +30,11 @@ def is_sure(one: str, other: str) -> bool:
     return mine is not None and theirs is not None and tag == other_tag
 
 
+def sure_order(one: str, other: str) -> int | None:
+    """As `compare_versions`, but None where that would be a guess."""
+    return compare_versions(one, other) if is_sure(one, other) else None
+
+
 def compare_versions(one: str, other: str) -> int:
     """-1, 0 or 1 as `one` is, or seems to be, older than, the same as or newer than `other`."""
     if one == other:

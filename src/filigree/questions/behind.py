@@ -115,24 +115,24 @@ def _rows(system: System, offered: Available) -> Iterator[BehindRow]:
     for here, choices in offered.choices(present, offered.called(names)):
         if not here:
             continue
-        newest = _newest(system, here)
-        row = _row(system, offered, newest, choices, advisories.get(newest.name, []))
+        newest = _newest(offered, here)
+        row = _row(offered, newest, choices, advisories.get(newest.name, []))
         if row is not None:
             yield row
         elif id(newest) in replaced:
             yield _replaced(newest, replaced[id(newest)])
 
 
-def _newest(system: System, packages: Sequence[Package]) -> Package:
+def _newest(offered: Available, packages: Sequence[Package]) -> Package:
+    """The newest of several; where that would be a guess, the one that is on record first."""
     best = packages[0]
     for package in packages[1:]:
-        if system.family.compare_versions(package.version, best.version) > 0:
+        if _is_newer(offered, package, best):
             best = package
     return best
 
 
 def _row(
-    system: System,
     offered: Available,
     here: Package,
     choices: Sequence[Choice],
@@ -142,7 +142,7 @@ def _row(
     newer, older, unsure = _by_age(offered, here, offers)
     taken = next((choice for choice in choices if choice.taken), None)
     top = newer[0] if newer else None
-    speaking = _speaking(system, here, told, top.package.version) if top is not None else []
+    speaking = _speaking(offered, here, told, top.package) if top is not None else []
     if not newer and taken is not None:
         # What mends a hole is told of the very version that is offered: whether or not that is newer.
         offered_now = {one.package.version for one in taken.offers if one in unsure}
@@ -206,17 +206,23 @@ def _why_security(urgent: Sequence[Offering], told: Sequence[AdvisoryRow]) -> st
 
 
 def _speaking(
-    system: System, here: Package, told: Iterable[Advisory], top: str
+    offered: Available, here: Package, told: Iterable[Advisory], top: Package
 ) -> list[AdvisoryRow]:
-    """The advisories of versions newer than the installed one, and offered, the newest first."""
-    order = system.family.compare_versions
+    """The advisories of versions newer than the installed one, and offered, the newest first.
+
+    What may be such a version is told as one: a hole that is not told of would be the worse mistake.
+    """
+
+    def fits(version: str) -> bool:
+        fixed = replace(here, version=version)
+        after, ahead = offered.order(fixed, here), offered.order(fixed, top)
+        return (after is None or after > 0) and (ahead is None or ahead <= 0)
+
     found = [
         _advisory(one)
         for one in told
         if any(
-            order(version, here.version) > 0
-            and order(version, top) <= 0
-            and architecture in (here.architecture, "")
+            architecture in (here.architecture, "") and fits(version)
             for _, version, architecture in one.fixed
         )
     ]
@@ -250,13 +256,14 @@ def _replacements(
         for package in by_name[name]:
             if _obsoletes(system, newcomer, package):
                 known = found.get(id(package))
-                if known is None or _is_newer(system, newcomer, known.package):
+                if known is None or _is_newer(offered, newcomer, known.package):
                     found[id(package)] = offering
     return found
 
 
-def _is_newer(system: System, one: Package, other: Package) -> bool:
-    return system.family.compare_versions(one.version, other.version) > 0
+def _is_newer(offered: Available, one: Package, other: Package) -> bool:
+    """Whether one is surely newer."""
+    return (offered.order(one, other) or 0) > 0
 
 
 def _obsoletes(system: System, newcomer: Package, package: Package) -> bool:

@@ -54,7 +54,8 @@ class ConfigurationFile:
 
 @dataclass(frozen=True, slots=True)
 class Standin:
-    """An installed package of the same name and architecture; it is `newer`, the `same`, or `older`."""
+    """An installed package of the same name and architecture; it is `newer`, the `same`,
+    `older`, or `another` where nothing tells which is newer."""
 
     version: str
     order: str
@@ -235,8 +236,9 @@ def _installed_here(system: System, package: Package) -> list[Standin]:
         if other.state.present and other.name == package.name:
             if other.architecture != package.architecture:
                 continue
-            order = system.family.compare_versions(other.version, package.version)
-            found.append(Standin(other.version, ("same", "newer", "older")[order]))
+            order = system.family.order(other.version, package.version)
+            told = "another" if order is None else ("same", "newer", "older")[order]
+            found.append(Standin(other.version, told))
     return found
 
 

@@ -106,8 +106,7 @@ def _judged(system: System, lookup: Lookup, world: SystemWorld, package: Package
     here = (package.name, package.architecture, package.version)
     if here in {(p.name, p.architecture, p.version) for p in system.packages if p.state.present}:
         return _told(system, package, True, [], [], None)
-    compare = system.family.compare_versions
-    planner = Planner(world, Wishes(add=[package]), compare)
+    planner = Planner(world, Wishes(add=[package]))
     outcome = planner.decide()
     if outcome.found and outcome.lossless:
         helps = _helped(package, barred)
@@ -118,13 +117,13 @@ def _judged(system: System, lookup: Lookup, world: SystemWorld, package: Package
         helps = [_dropping(outcome)]
     else:
         reasons = outcome.obstacles
-        helps = _what_would_help(world, package, compare)
+        helps = _what_would_help(world, package)
     if not helps and lookup.offered is not None and lookup.offered.empty:
         helps = ["no index of a repository can be believed here: what is offered is not known"]
     hindrances = list(barred)
     number = len(barred)
     told: set[frozenset[str | None]] = set()
-    for core in (reasons, *_more_reasons(world, package, compare, reasons)):
+    for core in (reasons, *_more_reasons(world, package, reasons)):
         said = say(world, core, [package])
         # That two are against each other is told once, whichever of them says so.
         pairs = {frozenset((one.package, one.other)) for one in said if one.other is not None}
@@ -137,7 +136,7 @@ def _judged(system: System, lookup: Lookup, world: SystemWorld, package: Package
 
 
 def _more_reasons(
-    world: SystemWorld, package: Package, compare: Any, reasons: Sequence[Reason]
+    world: SystemWorld, package: Package, reasons: Sequence[Reason]
 ) -> Iterator[list[Reason]]:
     """What would stand in the way still, if the reasons that are known did not."""
     waived: set[tuple[int, str]] = set()
@@ -148,7 +147,7 @@ def _more_reasons(
         if more <= waived:
             return
         waived |= more
-        planner = Planner(Waiving(world, waived), Wishes(add=[package]), compare)
+        planner = Planner(Waiving(world, waived), Wishes(add=[package]))
         outcome = planner.decide()
         if outcome.found and outcome.lossless:
             return
@@ -201,9 +200,9 @@ def _dropping(outcome: Outcome) -> str:
     return f"dropping {', '.join(names)} would make way"
 
 
-def _what_would_help(world: SystemWorld, package: Package, compare: Any) -> list[str]:
+def _what_would_help(world: SystemWorld, package: Package) -> list[str]:
     """What would make way if holds were let go of, and rules bent; nothing where even that does not."""
-    planner = Planner(world, Wishes(add=[package]), compare)
+    planner = Planner(world, Wishes(add=[package]))
     universe = planner.universe
     outcome = planner.decide(soft=(universe.rules, planner.holds))
     if not outcome.found:

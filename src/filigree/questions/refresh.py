@@ -3,7 +3,7 @@
 import contextlib
 import os
 import shutil
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
@@ -50,6 +50,9 @@ class RefreshRow:
     sent: int
     remarks: list[str]
     older: list[str]
+
+
+_NO_ORDER = "their versions have no order of their own"
 
 
 class _Offered(NamedTuple):
@@ -215,24 +218,36 @@ def _row(
     if found.refused is not None:
         outcome = Outcome.REFUSED
     now = after if outcome is Outcome.FETCHED else before
-    order = system.family.compare_versions
-    older = [
-        f"{name} {now.newest[name]}, {version} before"
-        for name, version in sorted(before.newest.items())
-        if name in now.newest and order(now.newest[name], version) < 0
-    ]
+    older, untold = _gone_back(system, before.newest, now.newest)
+    remarks = list(found.remarks)
+    if untold:
+        remarks.append(f"whether it went back with {untold:,} packages is not told: {_NO_ORDER}")
     return RefreshRow(
         repository.identity, address, repository.architecture, outcome, found.refused,
         found.seal.verdict, found.made_at, found.expires_at, now.total or None, fetch.sent,
-        list(found.remarks), older,
+        remarks, older,
     )  # fmt: skip
+
+
+def _gone_back(
+    system: System, before: Mapping[str, str], now: Mapping[str, str]
+) -> tuple[list[str], int]:
+    """What is older now than it was, and of how many packages that cannot be told."""
+    older, untold = [], 0
+    for name in sorted(before.keys() & now.keys()):
+        order = system.family.order(now[name], before[name])
+        if order is None:
+            untold += 1
+        elif order < 0:
+            older.append(f"{name} {now[name]}, {before[name]} before")
+    return older, untold
 
 
 def _offered(
     system: System, chosen: Chosen, repositories: Sequence[Repository]
 ) -> dict[str, _Offered]:
     """What repositories offer by the copies that are there now, by their identity."""
-    order = system.family.compare_versions
+    compare = system.family.compare_versions
     found = {one.identity: _Offered({}, 0) for one in repositories}
     only = chosen._replace(repositories=tuple(found), refreshed=True, quiet=True)
     offered = Available(system, only)
@@ -243,7 +258,7 @@ def _offered(
             newest, total = found[repository.identity]
             for name, version in table.versions():
                 total += 1
-                if name not in newest or order(version, newest[name]) > 0:
+                if name not in newest or compare(version, newest[name]) > 0:
                     newest[name] = version
             found[repository.identity] = _Offered(newest, total)
         return found

@@ -122,15 +122,14 @@ class _Asked:
 
 def _answer(system: System, lookup: Lookup, asked: _Asked, wishes: Wishes) -> Answer[WhatifRow]:
     world = SystemWorld(system, lookup, asked.archives)
-    compare = system.family.compare_versions
     notes = asked.notes
     try:
-        planner = Planner(world, wishes, compare)
+        planner = Planner(world, wishes)
         outcome = planner.decide()
         asked.remarks += planner.remarks
         other = None
         if wishes.everything and outcome.found:
-            other = Planner(world, _the_other_way(wishes), compare).decide()
+            other = Planner(world, _the_other_way(wishes)).decide()
     except GivenUp:
         gap = Gap("whether there is a way", "the search took too long and was given up")
         system.report(gap)
@@ -141,9 +140,9 @@ def _answer(system: System, lookup: Lookup, asked: _Asked, wishes: Wishes) -> An
         rows += _left_over(system, world, outcome)
     summary = _summary(system, rows, _two_ways(wishes, outcome, other))
     first = (*wishes.add, *wishes.drop, *wishes.upgrade)
-    guesses = _guesses(lookup, outcome)
+    guesses = sum(change.action is Action.CHANGE for change in outcome.changes)
     if guesses:
-        report_silence(system, "order", f"whether {guesses:,} other versions are newer")
+        report_silence(system, "order", f"whether what comes is newer, of {guesses:,}")
     if report_silence(system, "reason", "what would be left over"):
         summary |= {Action.LEFTOVER.value: None, "leftover_size": None}
     summary |= {
@@ -156,19 +155,6 @@ def _answer(system: System, lookup: Lookup, asked: _Asked, wishes: Wishes) -> An
         "whatif", system.system_label, rows, summary, system.gaps, notes,
         bad_news=bool(notes) or not outcome.found or bool(lost),
     )  # fmt: skip
-
-
-def _guesses(lookup: Lookup, outcome: Outcome) -> int:
-    """How many packages come of which nothing tells whether they are newer than what goes."""
-    offered = lookup.offered
-    if offered is None or offered.empty:
-        return 0
-    return sum(
-        change.before is not None
-        and change.package.state is State.AVAILABLE
-        and offered.order(change.package, change.before) is None
-        for change in outcome.changes
-    )
 
 
 def _the_other_way(wishes: Wishes) -> Wishes:
@@ -221,6 +207,11 @@ def _few(names: Sequence[str]) -> str:
     return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
 
 
+NEWER = (Action.UPGRADE, Action.CHANGE)
+VERSIONS = (*NEWER, Action.DOWNGRADE)
+"""What puts one version in the place of another."""
+
+
 def _two_ways(wishes: Wishes, outcome: Outcome, other: Outcome | None) -> dict[str, Any] | None:
     """How an upgrade of everything differs with and without dropping anything."""
     if other is None:
@@ -228,7 +219,7 @@ def _two_ways(wishes: Wishes, outcome: Outcome, other: Outcome | None) -> dict[s
     ways = {False: outcome, True: other} if not wishes.may_drop else {True: outcome, False: other}
     return {
         name: {
-            "upgraded": sum(c.action is Action.UPGRADE for c in ways[drops].changes),
+            "upgraded": sum(c.action in NEWER for c in ways[drops].changes),
             "added": sum(c.action is Action.ADD for c in ways[drops].changes),
             "dropped": [c.package.name for c in ways[drops].changes if c.lost],
         }
@@ -240,7 +231,7 @@ def _summary(
     system: System, rows: Sequence[WhatifRow], ways: dict[str, Any] | None
 ) -> dict[str, Any]:
     counts = {action.value: sum(row.action is action for row in rows) for action in Action}
-    fetched = [r for r in rows if r.action in (Action.ADD, Action.UPGRADE, Action.DOWNGRADE)]
+    fetched = [r for r in rows if r.action in (Action.ADD, *VERSIONS)]
     dropped = [r for r in rows if r.action is Action.DROP]
     lost = [r for r in dropped if not r.asked and not r.replaced]
     sizes = {(p.name, p.architecture, p.version): p.installed_size or 0 for p in system.packages}

@@ -48,7 +48,7 @@ class ArchFamily:
         return ArchDatabase(jail, report)
 
     split_version = staticmethod(split_version)
-    compare_versions = staticmethod(compare_versions)
+    compare_versions = order = staticmethod(compare_versions)
 
 
 FAMILY: Family = ArchFamily()

@@ -50,7 +50,7 @@ class DebFamily:
         return DebDatabase(jail, report)
 
     split_version = staticmethod(split_version)
-    compare_versions = staticmethod(compare_versions)
+    compare_versions = order = staticmethod(compare_versions)
 
 
 FAMILY: Family = DebFamily()

@@ -42,7 +42,7 @@ class RpmFamily:
         return RpmDatabase(jail, report)
 
     split_version = staticmethod(split_version)
-    compare_versions = staticmethod(compare_versions)
+    compare_versions = order = staticmethod(compare_versions)
 
 
 FAMILY: Family = RpmFamily()

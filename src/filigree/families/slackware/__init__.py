@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from filigree.access.jail import Jail
 from filigree.families.protocol import ArchiveFamily, Family, Report
 from filigree.families.slackware.places import RECORDS
-from filigree.formats.slackware_versions import compare_versions
+from filigree.formats.slackware_versions import compare_versions, sure_order
 from filigree.formats.version_parts import split_version
 
 if TYPE_CHECKING:
@@ -63,6 +63,7 @@ class SlackwareFamily:
 
     split_version = staticmethod(split_version)
     compare_versions = staticmethod(compare_versions)
+    order = staticmethod(sure_order)
 
 
 FAMILY: Family = SlackwareFamily()

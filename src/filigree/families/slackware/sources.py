@@ -16,7 +16,7 @@ from filigree.families.slackware.scripts import digest_of_tree, scripts_in
 from filigree.formats.slackware_changes import Change as Told
 from filigree.formats.slackware_changes import read_changes
 from filigree.formats.slackware_names import split_label
-from filigree.formats.slackware_versions import compare_versions, is_sure
+from filigree.formats.slackware_versions import compare_versions, sure_order
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap
 from filigree.model.choices import Choice, Offering
@@ -143,7 +143,7 @@ class SlackwareSources(IndexReader):
 
     def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
         return choices_by_number(
-            installed, offered, compare_versions, _LAST, self._number, whatever=True
+            installed, offered, compare_versions, _LAST, self._number, self.order
         )
 
     def _number(self, one: Offering) -> int:
@@ -158,8 +158,9 @@ class SlackwareSources(IndexReader):
 
     def order(self, here: Package, other: Package) -> int | None:
         """Sure where both are builds of one version by one hand, or the list of changes has both."""
-        if is_sure(here.version, other.version):
-            return compare_versions(here.version, other.version)
+        sure = sure_order(here.version, other.version)
+        if sure is not None:
+            return sure
         mine, theirs = (self._ages.get(described.called(one)) for one in (here, other))
         if mine is None or theirs is None or mine == theirs:
             return None

@@ -1,6 +1,6 @@
 """From wishes to a plan: what would be added, dropped and changed, and what asks for or forces it."""
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from time import monotonic
@@ -18,12 +18,14 @@ SECONDS = 60
 
 
 class Action(StrEnum):
-    """What a plan does with a package."""
+    """What a plan does with a package. A `change` is to another version, of which nothing tells whether
+    it is newer."""
 
     ADD = "add"
     DROP = "drop"
     UPGRADE = "upgrade"
     DOWNGRADE = "downgrade"
+    CHANGE = "change"
     LEFTOVER = "leftover"
 
 
@@ -77,10 +79,9 @@ class Outcome:
 class Planner:
     """Wishes put to one world. `remarks` are what is to be said of them before anything is decided."""
 
-    def __init__(self, world: World, wishes: Wishes, newer: Callable[[str, str], int]) -> None:
+    def __init__(self, world: World, wishes: Wishes) -> None:
         self.world = world
         self.wishes = wishes
-        self._newer = newer
         self.remarks: list[str] = []
         self.universe = universe = Universe(world)
         self.holds = universe.solver.variable()
@@ -280,9 +281,9 @@ class Planner:
             action = Action.ADD
             if before is not None:
                 replaced.add(id(before))
-                order = self._newer(package.version, before.package.version)
-                action = Action.DOWNGRADE if order < 0 else Action.UPGRADE
-            wished = id(item) in asked or (action is Action.UPGRADE and package.name in upgraded)
+                action = _action(self.world.order(package, before.package))
+            newer = action in (Action.UPGRADE, Action.CHANGE)
+            wished = id(item) in asked or (newer and package.name in upgraded)
             reason = "asked for" if wished else askers.get(id(item)) or self._otherwise(item)
             yield Change(action, package, before.package if before else None, reason, wished)
         yield from self._losses([item for item in gone if id(item) not in replaced], final)
@@ -371,7 +372,7 @@ class Planner:
         """Why something comes that nothing new asks for."""
         before = [b.package for b in self.here if self._is_same(b.package, item.package)]
         if before and self.wishes.everything:
-            newer = any(self._newer(item.package.version, b.version) > 0 for b in before)
+            newer = any((self.world.order(item.package, one) or 0) > 0 for one in before)
             return "it is newer" if newer else "it is what the rules would take"
         if before:
             return "to go with the rest"
@@ -422,8 +423,17 @@ class Planner:
 
 
 _ORDER = {action: at for at, action in enumerate(
-    (Action.DROP, Action.ADD, Action.UPGRADE, Action.DOWNGRADE, Action.LEFTOVER)
+    (
+        Action.DROP, Action.ADD, Action.UPGRADE, Action.CHANGE, Action.DOWNGRADE, Action.LEFTOVER,
+    )
 )}  # fmt: skip
+
+
+def _action(order: int | None) -> Action:
+    """What it is that one version takes the place of another."""
+    if order is None:
+        return Action.CHANGE
+    return Action.DOWNGRADE if order < 0 else Action.UPGRADE
 
 
 def checked(world: World, packages: Iterable[Package]) -> list[str]:

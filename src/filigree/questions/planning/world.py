@@ -69,6 +69,10 @@ class World(Rules, Protocol):
 
     def machine_of(self, package: Package) -> str: ...
 
+    def order(self, one: Package, other: Package) -> int | None:
+        """Negative, 0 or positive as a package is older than another; None where that is a guess."""
+        ...
+
     def stays(self, package: Package) -> bool:
         """Whether a package is never taken for left over."""
         ...
@@ -107,6 +111,11 @@ class SystemWorld:
         if found is None:
             found = self._kept[id(package)] = self.system.records(package).capabilities(package)
         return found
+
+    def order(self, one: Package, other: Package) -> int | None:
+        if self._offered is not None and not self._offered.empty:
+            return self._offered.order(one, other)
+        return self.system.family.order(one.version, other.version)
 
     def owns(self, package: Package, path: str) -> bool:
         if self.system.archive_of(package) is not None:

@@ -6,7 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.planning.plans import Action
-from filigree.questions.whatif import WhatifRow
+from filigree.questions.whatif import VERSIONS, WhatifRow
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, fact
 from filigree.views.text import count_words, size_words
@@ -16,6 +16,7 @@ _HEADS = {
     Action.DROP: ("would be dropped", Style.BAD),
     Action.ADD: ("would be added", Style.GOOD),
     Action.UPGRADE: ("would become newer", Style.GOOD),
+    Action.CHANGE: ("would become another version", Style.TITLE),
     Action.DOWNGRADE: ("would become older", Style.WARN),
     Action.LEFTOVER: ("would be left over", Style.WARN),
 }
@@ -70,8 +71,8 @@ def _loud(answer: Answer[WhatifRow], ink: Ink) -> Iterator[str]:
 
 
 def _table(action: Action, group: Sequence[WhatifRow], ink: Ink) -> Iterator[str]:
-    comes = action in (Action.ADD, Action.UPGRADE, Action.DOWNGRADE)
-    changes = action in (Action.UPGRADE, Action.DOWNGRADE)
+    changes = action in VERSIONS
+    comes = changes or action is Action.ADD
     columns = [Column("", wrap=True), Column("", wrap=True)]
     columns += [Column("", wrap=True)] if changes else []
     columns += [Column("", right=True), Column("", wrap=True)]
@@ -98,8 +99,8 @@ def _weights(answer: Answer[WhatifRow], ink: Ink) -> Iterator[str]:
         yield from closing(ink, Piece("Nothing would change", Style.GOOD))
     else:
         counted = (
-            ("add", "added"), ("upgrade", "newer"), ("downgrade", "older"), ("drop", "dropped"),
-            ("leftover", "left over"),
+            ("add", "added"), ("upgrade", "newer"), ("change", "another version"),
+            ("downgrade", "older"), ("drop", "dropped"), ("leftover", "left over"),
         )  # fmt: skip
         words = [f"{summary[key]:,} {word}" for key, word in counted if summary[key]]
         yield from closing(ink, Piece(", ".join(words), Style.TITLE), *_sizes(summary))
