@@ -47,7 +47,8 @@ live: $(READY)
 
 # Long runs of the property tests.
 fuzz: $(READY)
-	HYPOTHESIS_PROFILE=long $(BIN)/python -m pytest -o faulthandler_timeout=0 tests/formats tests/views tests/test_fuzz.py
+	HYPOTHESIS_PROFILE=long $(BIN)/python -m pytest -o faulthandler_timeout=0 tests/formats tests/views tests/test_fuzz.py \
+		tests/questions/test_local_policy.py
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)

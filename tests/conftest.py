@@ -22,7 +22,9 @@ from tests.making import DebRoot
 
 settings.register_profile("bounded", max_examples=60, deadline=None, derandomize=True)
 settings.register_profile("long", max_examples=2000, deadline=None)
-settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "bounded"))
+PROFILE = os.environ.get("HYPOTHESIS_PROFILE", "bounded")
+LONG = PROFILE == "long"
+settings.load_profile(PROFILE)
 
 Run = Callable[..., "subprocess.CompletedProcess[str]"]
 

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from filigree.access.jail import Jail
-from filigree.model.files import Aspect, FileRecord, Kind, Verdict
+from filigree.model.files import Aspect, FileRecord, Kind, Sort, Verdict
 from filigree.questions.judging import judge
 from filigree.questions.verdicts import FileVerdict, Progress
 from filigree.questions.verify import verify
@@ -105,7 +105,9 @@ def test_a_diverted_file_is_checked_where_it_went(deb_root: DebRoot) -> None:
         Verdict.MISSING,
     )
     deb_root.write("bin/a.other", b"other")
-    assert verdicts(deb_root)["/bin/a.other"].verdict is Verdict.INTACT
+    moved = verdicts(deb_root)["/bin/a.other"]
+    assert (moved.verdict, moved.policy) == (Verdict.EXCUSED, Sort.DIVERSION)
+    assert "at /bin/a stands a file of keeper" in (moved.reason or "")
 
 
 def test_declared_owner_and_mode(deb_root: DebRoot) -> None:

@@ -93,7 +93,8 @@ SCHEMA = {
     "leftover": "name version architecture installed_size cluster leaf island needed_by",
     "draw": "node name version architecture side depth standing chosen installed_size repository "
     "packages ties",
-    "verify": "package architecture path role verdict evidence differences reason version seen",
+    "verify": "package architecture path role verdict evidence differences reason version seen "
+    "policy policy_file",
     "provenance": "subject package version architecture evidence links seal whole breaks_at archive",
     "keys": "fingerprint identity algorithm made_at expires_at revoked file scope everything how "
     "weakness revoked_at held_by needed_by subkeys archives",

@@ -13,9 +13,13 @@ _LINE = re.compile(r"\\?([0-9a-fA-F]{32}|[0-9a-fA-F]{64})[ ][ *](.+)")
 
 
 class DigestList(NamedTuple):
-    """Digests (`md5:hex` or `sha256:hex`) by the path as written, and the lines that are none."""
+    """Digests (`md5:hex` or `sha256:hex`) by the path as written, and the lines that are none.
+
+    `others` are further digests of a path that has several.
+    """
 
     digests: dict[str, str]
+    others: dict[str, tuple[str, ...]]
     damages: tuple[Damage, ...]
 
 
@@ -26,8 +30,9 @@ def read_digest_list(data: bytes) -> DigestList:
     plain = _PLAIN.findall(text)
     digests = {path: f"md5:{digest}" for digest, path in plain}
     if len(digests) == text.count("\n") and text.endswith("\n"):
-        return DigestList(digests, ())
+        return DigestList(digests, {}, ())
     digests = {}
+    others: dict[str, tuple[str, ...]] = {}
     damages: list[Damage] = []
     for number, line in enumerate(text.split("\n"), 1):
         if not line:
@@ -41,5 +46,6 @@ def read_digest_list(data: bytes) -> DigestList:
             path = path.replace("\\n", "\n").replace("\\\\", "\\")
         written = f"{'md5' if len(digest) == 32 else 'sha256'}:{digest.lower()}"
         if digests.setdefault(path, written) != written:
+            others[path] = (*others.get(path, ()), written)
             damages.append(Damage(number, "a second digest for the same path"))
-    return DigestList(digests, tuple(damages))
+    return DigestList(digests, others, tuple(damages))

@@ -97,6 +97,28 @@ class Evidence(StrEnum):
     SIGNED = "signed"
 
 
+class Sort(StrEnum):
+    """The sorts of local policy: what an administrator may declare of files, and an intruder too."""
+
+    DIVERSION = "diversion"
+    OVERRIDE = "override"
+    EXCLUSION = "exclusion"
+    CONFIGURATION = "configuration"
+    STATE = "state"
+    LINK = "link"
+
+
+class LocalPolicy(NamedTuple):
+    """What the system itself declares of a path: its sort, the file that says so, and what, for people.
+
+    A directory that is reached through a link says so itself: then `file` is its own path.
+    """
+
+    sort: Sort
+    file: str
+    words: str
+
+
 class FileRecord(NamedTuple):
     """What is on record of one path. None where the record is silent.
 
@@ -106,9 +128,13 @@ class FileRecord(NamedTuple):
     file's capabilities, empty where it is to have none. `waived` are aspects that its packager
     does not want to be judged by.
 
-    `excuse` is why the file may be absent by the system's own declared policy, `moot` why the
-    record says nothing of what is at that place, `trick` in what way a path of an archive would lead
-    elsewhere if it were followed. `remarks` are for people.
+    `excuse` is why the file may be absent, `moot` why nothing of this package is to be at that place,
+    `trick` in what way a path of an archive would lead elsewhere if it were followed. `remarks` are for
+    people. `also` are further digests that the record tells of the same file in another place: each must
+    hold.
+
+    `policies` are what of this the system's own policy declares; `plain` is the record without them: what
+    was shipped, where that is known, None where the policy alone speaks of the path.
     """
 
     path: str
@@ -131,6 +157,9 @@ class FileRecord(NamedTuple):
     trick: str | None = None
     remarks: tuple[str, ...] = ()
     grain: int = 1
+    also: tuple[str, ...] = ()
+    policies: tuple[LocalPolicy, ...] = ()
+    plain: "FileRecord | None" = None
 
     @property
     def digest_is_all(self) -> bool:
@@ -141,6 +170,7 @@ class FileRecord(NamedTuple):
             and self.owner is None
             and self.group is None
             and self.digest is not None
+            and not self.also
         )
 
 

@@ -7,7 +7,8 @@ from collections import Counter
 from collections.abc import Callable
 from functools import lru_cache
 
-from filigree.model.files import Aspect, Difference, Evidence, FileRecord, Kind, Role, Verdict
+from filigree.model.answer import Gap
+from filigree.model.files import Aspect, Difference, Evidence, FileRecord, Kind, Role, Sort, Verdict
 from filigree.model.package import Package
 from filigree.model.roles import role_of
 from filigree.model.seals import Seal, SealVerdict
@@ -17,6 +18,7 @@ from filigree.questions.verdicts import SIGNED, FileVerdict, Job, Manner, Outcom
 from filigree.system import System
 
 _SPARE = 1 << 30
+_NO_PATHS = "it takes room by its record, and not one path of it is on record"
 
 
 class Run:
@@ -67,8 +69,13 @@ class Run:
         changed = expected.changed
         quick = self._quick and not changed
         holds = self._system.jail.holds
-        intact = touched = reused = passed = weaker = 0
+        silent = "content" in self._system.family.silent_on
+        policies: Counter[tuple[Sort, str]] = Counter()
+        blank: list[str] = []
+        intact = touched = reused = passed = 0
         records = job.of(expected.records)
+        if not expected.records and job.package.state.present and job.package.installed_size:
+            self._system.report(Gap(f"the files of {job.package.name}", _NO_PATHS))
         if self._drawn is not None:
             whole, records = len(records), [one for one in records if self._drawn(one.location)]
             passed = whole - len(records)
@@ -78,7 +85,7 @@ class Run:
                 quick
                 and record.digest is not None
                 and (record.digest_is_all or (form := form_of(self._system, record)))
-                and record.moot is None
+                and not record.policies
             ):
                 powerless = record.capabilities is not None
                 size = holds(record.location, record.digest, limit, form, powerless)
@@ -86,14 +93,18 @@ class Run:
                     intact += 1
                     read += size
                     continue
-            judged = self._judge(record, limit)
+            judged = self._judge(record, limit, job.package)
             if record.path in changed:
                 judged = _also(judged, changed[record.path])
             verdict = judged.verdict
             counts[verdict] = counts.get(verdict, 0) + 1
             read += judged.read
             reused += judged.reused
-            weaker += verdict is Verdict.EXCUSED
+            if judged.policy is not None:
+                policies[judged.policy.sort, judged.policy.file] += 1
+            # What only claims its place was never shipped with a content.
+            if judged.blank and not silent and (record.plain or record).excuse is None:
+                blank.append(record.location)
             if verdict is Verdict.UNREADABLE:
                 outcome.unreadable[judged.reason or ""] += 1
             if judged.differences:
@@ -105,17 +116,18 @@ class Run:
         outcome.verdicts.update(counts)
         gaps = self._system.gaps[known:]
         return outcome._replace(
-            bytes_read=read, gaps=gaps, touched=touched, reused=reused, passed=passed, weaker=weaker
-        )
+            bytes_read=read, gaps=gaps, touched=touched, reused=reused, passed=passed,
+            policies=policies, blank=blank,
+        )  # fmt: skip
 
-    def _judge(self, record: FileRecord, limit: int) -> Judged:
+    def _judge(self, record: FileRecord, limit: int, whose: Package) -> Judged:
         """The verdict on one file. A directory is on record of many packages, and looked at once."""
         if record.kind is not Kind.DIRECTORY:
             before = self._since.get(record.location) if self._since is not None else None
-            return judge(self._system, record, limit, before, self._manner.read_all)
+            return judge(self._system, record, limit, before, self._manner.read_all, whose)
         judged = self._directories.get(record)
         if judged is None:
-            judged = self._directories[record] = judge(self._system, record, limit)
+            judged = self._directories[record] = judge(self._system, record, limit, whose=whose)
         return judged
 
     def _has_aspect(self, judged: Judged) -> bool:
@@ -143,19 +155,21 @@ def _also(judged: Judged, changed: tuple[Difference, ...]) -> Judged:
 
 
 def _row(package: Package, record: FileRecord, judged: Judged, expected: Expected) -> FileVerdict:
-    # What the system's own policy excuses rests on that policy alone.
-    excused = judged.verdict is Verdict.EXCUSED
+    policy = judged.policy
     return FileVerdict(
         package.name,
         package.architecture,
         record.location,
         role_of(record.path, record.kind, record.mode, record.mark),
         judged.verdict,
-        Evidence.RECORD if excused else expected.evidence,
+        # What the system's own policy decides rests on that policy alone.
+        Evidence.RECORD if policy else expected.evidence,
         list(judged.differences),
         judged.reason,
         package.version,
         judged.seen,
+        policy.sort if policy else None,
+        policy.file if policy else None,
     )
 
 
@@ -167,5 +181,5 @@ def _doctored_record(
     return FileVerdict(
         package.name, package.architecture, system.database.place_of(package), Role.DATA,
         Verdict.DOCTORED, expected.evidence, [told],
-        "the local record of this package was changed", package.version, None,
+        "the local record of this package was changed", package.version, None, None, None,
     )  # fmt: skip

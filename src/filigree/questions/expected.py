@@ -2,10 +2,11 @@
 
 Rules, before the code that keeps them:
 
-- An archive tells what was shipped; the record where it is to be looked for, and what the system's own
-  declared policy makes of it. What the record alone can tell (an override of an administrator's) counts.
+- An archive tells what was shipped: what is configuration, too. What the system's own policy declares of
+  a path (where it is, whose it is, that it may be absent) is applied to that, and kept apart from it.
 - Where the record does not say what the archive says, the record was changed: that is told of the file,
   whatever lies on the disk. What an administrator declared is no such difference.
+- How far an installation has come by the record excuses what is absent, and nothing that is there.
 - A record whose own seal is good goes before an archive that no key stands behind: where the two differ,
   the archive is not believed.
 """
@@ -15,7 +16,7 @@ from typing import NamedTuple
 
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
-from filigree.model.files import Aspect, Difference, Evidence, FileRecord
+from filigree.model.files import Aspect, Difference, Evidence, FileRecord, LocalPolicy, Sort
 from filigree.model.package import Package, State
 from filigree.model.seals import Seal, SealVerdict
 from filigree.questions.references import Found, References
@@ -24,7 +25,12 @@ from filigree.system import System
 
 RANK = {Evidence.RECORD: 0, Evidence.ARCHIVE: 1, Evidence.SIGNED: 2}
 _SAME = {".": "/", "/.": "/"}
-_PARTIAL = (State.CONFIGURATION_LEFT, State.HALF_INSTALLED, State.NOT_INSTALLED)
+_STATE_WORDS = {
+    State.CONFIGURATION_LEFT: "by the record the package was removed, but for its configuration",
+    State.HALF_INSTALLED: "by the record its installation was begun, and not ended",
+    State.NOT_INSTALLED: "by the record the package is not installed",
+}
+_NOT_SET_UP = "by the record the package is unpacked, and its configuration not put in place"
 
 
 class Expected(NamedTuple):
@@ -102,50 +108,79 @@ class Expecting:
                 if not standing.usable:
                     self._system.report(Gap(found.path, f"not held against it: {standing.reason}"))
                     return None
-                whole = package.state not in _PARTIAL
                 shipped = archive.expected()
-                return self._merged(records, shipped, archive.aspects, standing, found, whole)
+                told = archive.aspects
+                return self._merged(package, records, shipped, told, standing, found)
         except (AccessError, DatabaseError) as error:
             self._system.report(Gap(found.path, error.what))
             return None
 
     def _merged(
-        self, records: Sequence[FileRecord], shipped: Sequence[FileRecord],
-        told: frozenset[Aspect], standing: Standing, found: Found, whole: bool,
+        self, package: Package, records: Sequence[FileRecord], shipped: Sequence[FileRecord],
+        told: frozenset[Aspect], standing: Standing, found: Found,
     ) -> Expected:  # fmt: skip
-        """What was shipped, with what is on record of it; of a package that is not `whole` here only what
-        is on record counts."""
+        """What was shipped, with what is on record of it."""
         known = self._system.database.aspects
+        partial = self._partial(package, _STATE_WORDS.get(package.state))
+        unset = None
+        if package.state is State.UNPACKED:
+            unset = self._partial(package, _NOT_SET_UP)
         on_record = {_SAME.get(record.path, record.path): record for record in records}
         merged: list[FileRecord] = []
         changed: dict[str, tuple[Difference, ...]] = {}
         # Of a path that an archive holds twice the last counts, as it does where it is unpacked.
         for path, one in {_SAME.get(one.path, one.path): one for one in shipped}.items():
             record = on_record.pop(path, None)
-            if record is None and whole:
-                merged.append(one._replace(path=path, location=path))
-                if path != "/":
+            if record is None:
+                one = one._replace(path=path, location=path)
+                merged.append(_in_state(one, partial or (unset if one.config else None)))
+                if path != "/" and partial is None:
                     kind = one.kind.value if one.kind else "something"
                     changed[path] = (Difference(Aspect.RECORD, f"a {kind}", "nothing"),)
-            if record is None:
                 continue
-            merged.append(_with_policy(one, record, known))
+            merged.append(
+                _in_state(_with_policy(one, record), partial or (unset if one.config else None))
+            )
             differences = tuple(_changed(self._system, record, one, known & told))
             if differences:
                 changed[record.path] = differences
         for record in on_record.values():
-            merged.append(record)
-            if (
-                whole
-                and not record.config
-                and record.moot is None
-                and record.path not in _SAME.values()
-            ):
+            policy = partial or self._not_shipped(package, record)
+            if policy is not None:
+                record = record._replace(policies=(policy, *record.policies), plain=None)
+            elif record.path not in _SAME.values():
                 kind = record.kind.value if record.kind else "something"
                 changed[record.path] = (Difference(Aspect.RECORD, "nothing", f"a {kind}"),)
+            merged.append(record)
         return Expected(
             merged, standing.evidence, changed, None, found.path, standing.reason, told, standing
         )
+
+    def _partial(self, package: Package, words: str | None) -> LocalPolicy | None:
+        """What the record says of a package whose files need not be there; None where they must."""
+        if words is None:
+            return None
+        return LocalPolicy(Sort.STATE, self._system.database.place_of(package), words)
+
+    def _not_shipped(self, package: Package, record: FileRecord) -> LocalPolicy | None:
+        """What the record says of a path that was not shipped, where that is no change of the record."""
+        if not record.config:
+            return None
+        where = self._system.database.place_of(package)
+        return LocalPolicy(
+            Sort.CONFIGURATION, where, "only the record says that it is configuration"
+        )
+
+
+def _in_state(record: FileRecord, partial: LocalPolicy | None) -> FileRecord:
+    """What is expected of a path of a package whose files need not be there."""
+    if partial is None:
+        return record
+    return record._replace(
+        excuse=record.excuse or partial.words,
+        policies=(partial, *record.policies),
+        plain=record.plain or record,
+    )
 
 
 def _by_record(records: Sequence[FileRecord], seal: Seal | None) -> Expected:
@@ -158,25 +193,28 @@ def _by_record(records: Sequence[FileRecord], seal: Seal | None) -> Expected:
     return Expected(records, Evidence.RECORD, {}, seal, None, why)
 
 
-def _with_policy(shipped: FileRecord, record: FileRecord, known: frozenset[Aspect]) -> FileRecord:
-    """What was shipped, where the record says that it is, with what the system declares of it.
+def _with_policy(shipped: FileRecord, record: FileRecord) -> FileRecord:
+    """What was shipped, with what the system's own policy declares of it; a record says nothing else."""
+    plain = shipped._replace(path=record.path, location=record.path)
+    policies = tuple(one for one in record.policies if one.sort in _APPLIED)
+    if not policies:
+        return plain
+    sorts = {policy.sort for policy in policies}
+    overridden = Sort.OVERRIDE in sorts
+    return plain._replace(
+        location=record.location if Sort.DIVERSION in sorts else plain.location,
+        mode=record.mode if overridden else plain.mode,
+        owner=record.owner if overridden else plain.owner,
+        group=record.group if overridden else plain.group,
+        excuse=record.excuse if sorts & {Sort.EXCLUSION, Sort.STATE} else plain.excuse,
+        moot=record.moot if Sort.STATE in sorts else None,
+        policies=policies,
+        plain=plain,
+    )
 
-    What the family does not keep on record of what was shipped is an administrator's word where it
-    stands in a record: it goes before what was shipped.
-    """
-    declared = {
-        name: getattr(record, name)
-        for name, aspect in _DECLARED
-        if aspect not in known and getattr(record, name) is not None
-    }
-    return shipped._replace(
-        path=record.path, location=record.location, excuse=record.excuse or shipped.excuse,
-        config=record.config or shipped.config, mark=record.mark or shipped.mark, moot=record.moot,
-        **declared,
-    )  # fmt: skip
 
-
-_DECLARED = (("mode", Aspect.MODE), ("owner", Aspect.OWNER), ("group", Aspect.GROUP))
+_APPLIED = frozenset({Sort.DIVERSION, Sort.OVERRIDE, Sort.EXCLUSION, Sort.STATE})
+"""What is applied to what was shipped; what is configuration the packager says."""
 _FIELDS = (
     ("kind", Aspect.KIND), ("digest", Aspect.CONTENT), ("size", Aspect.SIZE), ("mode", Aspect.MODE),
     ("owner", Aspect.OWNER), ("group", Aspect.GROUP), ("link_target", Aspect.LINK_TARGET),

@@ -6,7 +6,11 @@
 - A time of change alone is no difference to be judged by, but it is told.
 - What the packager does not want to be judged by is looked at all the same: where nothing else
   differs, the file is `excused`, and told.
-- A directory that is reached through a link is `excused`: administrators move directories so.
+- What is clean only by the system's own policy (a diversion, an override, an exclusion, a state that is
+  on record) is `excused`, with the policy: it is judged without that, too, to know.
+- A directory that is reached through a link is `excused` as by policy: administrators move them so.
+- Where nothing of a package is to be, nothing may be, unless another package has its own file there.
+- Of several digests on record for one file each must hold.
 - A file of another size than it must have is another file: its content need not be read to know it.
 - A file that is as it was when its content was read before is not read again, where that is asked for.
 - What cannot be reached is `missing` (or `excused` where declared policy leaves it out); what is
@@ -22,15 +26,31 @@ from typing import NamedTuple
 from filigree.access.jail import Form, Jail
 from filigree.model.answer import iso, moment_of
 from filigree.model.errors import AccessError, Obstacle
-from filigree.model.files import Aspect, Difference, FileRecord, Kind, Observation, Seen, Verdict
+from filigree.model.files import (
+    Aspect,
+    Difference,
+    FileRecord,
+    Kind,
+    LocalPolicy,
+    Observation,
+    Seen,
+    Sort,
+    Verdict,
+)
+from filigree.model.package import Package
 from filigree.system import System
 
 _EDITABLE = frozenset({Aspect.CONTENT, Aspect.SIZE, Aspect.MODIFIED})
 _WHOLE = (Kind.FILE, Kind.LINK)
+_THROUGH_LINK = "a directory that is reached through a link"
 
 
 class Judged(NamedTuple):
-    """A verdict, the differences it rests on, the bytes that were read for it, and a reason."""
+    """A verdict, the differences it rests on, the bytes that were read for it, and a reason.
+
+    `policy` is the local policy that the verdict rests on, None where it does without. `blank` is whether
+    a regular file is there of which nothing on record tells the content.
+    """
 
     verdict: Verdict
     differences: tuple[Difference, ...] = ()
@@ -38,6 +58,8 @@ class Judged(NamedTuple):
     reason: str | None = None
     seen: Seen | None = None
     reused: bool = False
+    policy: LocalPolicy | None = None
+    blank: bool = False
 
 
 def judge(
@@ -46,12 +68,105 @@ def judge(
     limit: int = sys.maxsize,
     before: Seen | None = None,
     read_all: bool = False,
+    whose: Package | None = None,
 ) -> Judged:
     """The verdict on one file. Above `limit` bytes a file is not read: it cannot be what was shipped.
 
     `before` is how it was when its content was read before: if it still is so, that digest counts. With
-    `read_all` a file is read even where its size tells that it is another.
+    `read_all` a file is read even where its size tells that it is another. `whose` is the package that
+    the record is of.
     """
+    if record.moot is not None:
+        return _vacant(system, record, whose)
+    judged = _by_record(system, record, limit, before, read_all)
+    if not record.policies:
+        return judged
+    if judged.verdict.alarming or judged.verdict is Verdict.UNREADABLE:
+        return _alarming(system, record, judged, whose)
+    if record.plain is not None:
+        plain = _by_record(system, record.plain, limit, before, read_all)
+        moved = record.plain.location != record.location
+        if plain.verdict is judged.verdict and plain.policy is judged.policy and not moved:
+            return judged
+    excused = judged.verdict in (Verdict.INTACT, Verdict.EXCUSED)
+    return judged._replace(
+        verdict=Verdict.EXCUSED if excused else judged.verdict,
+        reason=_declared(system, record, judged),
+        policy=record.policies[0],
+    )
+
+
+def _declared(system: System, record: FileRecord, judged: Judged) -> str:
+    """What the policy says, and what stands in the place of a file that was moved away."""
+    words = [policy.words for policy in record.policies]
+    moved = next((one for one in record.policies if one.sort is Sort.DIVERSION), None)
+    if moved is not None:
+        words.append(f"at {record.path} stands {_stands(system, record.path)}")
+    if judged.reason is not None and judged.reason not in words and record.excuse is None:
+        words.append(judged.reason)
+    return "; ".join(words)
+
+
+def _stands(system: System, path: str) -> str:
+    """What is at a path that packages moved their file away from, and whose it is."""
+    try:
+        kind = system.jail.observe(path).kind.value
+    except AccessError as error:
+        return "nothing" if error.absent else f"what cannot be looked at: {error.what}"
+    moved = {one.original: one.keeper for one in system.database.relocations()}
+    keeper = moved.get(path)
+    owners = [one.name for one in system.owners_of(path) if one.name == keeper]
+    return f"a {kind} of {owners[0]}" if owners else f"a {kind} that no package has on record there"
+
+
+def _alarming(system: System, record: FileRecord, judged: Judged, whose: Package | None) -> Judged:
+    """Bad news of a file of which policy speaks: whether it rests on that policy."""
+    policy = record.policies[0]
+    if policy.sort is Sort.STATE and record.excuse is not None:
+        taker = _taker(system, record.path, whose)
+        if taker is not None:
+            reason = f"{policy.words}; it is a file of {taker} now"
+            return judged._replace(verdict=Verdict.EXCUSED, reason=reason, policy=policy)
+    aspects = {one.aspect for one in judged.differences}
+    if policy.sort is Sort.OVERRIDE and aspects <= {Aspect.MODE, Aspect.OWNER, Aspect.GROUP}:
+        return judged._replace(policy=policy, reason=policy.words)
+    return judged
+
+
+def _vacant(system: System, record: FileRecord, whose: Package | None) -> Judged:
+    """The verdict where nothing of a package is to be."""
+    assert record.moot is not None
+    policy = record.policies[0] if record.policies else None
+    try:
+        seen = system.jail.observe(record.location)
+    except AccessError as error:
+        if not error.absent:
+            return Judged(Verdict.UNREADABLE, reason=error.what)
+        return Judged(Verdict.EXCUSED, reason=record.moot, policy=policy)
+    taker = _taker(system, record.path, whose)
+    if taker is not None:
+        reason = f"{record.moot}; it is a file of {taker}"
+        return Judged(Verdict.EXCUSED, reason=reason, policy=policy)
+    there = Difference(Aspect.PRESENCE, f"nothing: {record.moot}", f"a {seen.kind.value} is there")
+    return Judged(Verdict.ALTERED, (there,), reason=record.moot, policy=policy)
+
+
+def _taker(system: System, path: str, whose: Package | None) -> str | None:
+    """Another package whose own file a path is, by its record; None where there is none."""
+    for other in system.owners_of(path):
+        if other is whose or not other.state.present:
+            continue
+        real = system.real(path)
+        for record in system.database.files(other):
+            if record.moot is None and real == system.real(record.location):
+                return other.name
+    return None
+
+
+def _by_record(
+    system: System, record: FileRecord, limit: int, before: Seen | None, read_all: bool
+) -> Judged:
+    """The verdict by what a record says, policy and all."""
     if record.moot is not None:
         return Judged(Verdict.EXCUSED, reason=record.moot)
     digest = record.digest
@@ -71,7 +186,27 @@ def judge(
         return _unreached(record, error)
     if record.kind is not None and seen.kind is not record.kind:
         return _other_kind(jail, record, seen)
-    return _compared(system, record, seen, reused)
+    judged = _compared(system, record, seen, reused)
+    for other in record.also if seen.kind is Kind.FILE else ():
+        if not any(one.aspect in (Aspect.CONTENT, Aspect.SIZE) for one in judged.differences):
+            judged = _also_held(system, record, judged, other)
+    return judged
+
+
+def _also_held(system: System, record: FileRecord, judged: Judged, digest: str) -> Judged:
+    """A verdict, with a further digest that the record tells of the same file."""
+    algorithm = digest.partition(":")[0]
+    try:
+        found = system.jail.observe(record.location, algorithm).digest
+    except AccessError as error:
+        return _unreached(record, error)
+    if found == digest:
+        return judged
+    other = Difference(Aspect.CONTENT, digest, found)
+    return _weighed(record, (*judged.differences, other))._replace(
+        read=judged.read, seen=judged.seen, reused=judged.reused,
+        reason="two places of its record contradict each other",
+    )  # fmt: skip
 
 
 def form_of(system: System, record: FileRecord) -> Form | None:
@@ -96,7 +231,8 @@ def _state(seen: Observation) -> tuple[int, int, int, int]:
 def _compared(system: System, record: FileRecord, seen: Observation, reused: bool) -> Judged:
     judged = _weighed(record, tuple(_differences(system, record, seen)))
     if seen.digest is None:
-        return judged
+        blank = seen.kind is Kind.FILE and judged.verdict is Verdict.UNRECORDED
+        return judged._replace(blank=True) if blank else judged
     read = 0 if reused else seen.size
     return judged._replace(read=read, seen=Seen(*_state(seen), seen.digest), reused=reused)
 
@@ -152,7 +288,8 @@ def _differences(system: System, record: FileRecord, seen: Observation) -> list[
 def _other_kind(jail: Jail, record: FileRecord, seen: Observation) -> Judged:
     linked = record.kind is Kind.DIRECTORY and seen.kind is Kind.LINK
     if linked and jail.is_directory(record.location):
-        return Judged(Verdict.EXCUSED, reason="a directory that is reached through a link")
+        policy = LocalPolicy(Sort.LINK, record.location, _THROUGH_LINK)
+        return Judged(Verdict.EXCUSED, reason=_THROUGH_LINK, policy=policy)
     found = f"link to {seen.link_target}" if seen.link_target else seen.kind.value
     expected = record.kind.value if record.kind else None
     return Judged(Verdict.ALTERED, (Difference(Aspect.KIND, expected, found),))

@@ -16,11 +16,11 @@ from typing import Any, NamedTuple
 from filigree.families.protocol import Archive
 from filigree.model.answer import Answer
 from filigree.model.errors import AccessError, DatabaseError
-from filigree.model.files import Difference, Evidence, FileRecord, Verdict
+from filigree.model.files import Difference, Evidence, FileRecord, Sort, Verdict
 from filigree.model.package import Package
 from filigree.model.seals import Seal, SealVerdict, Signer
 from filigree.questions.expected import Expected, Expecting
-from filigree.questions.judging import judge
+from filigree.questions.judging import Judged, judge
 from filigree.questions.ownership import OwnerSearch, absolute
 from filigree.questions.references import NOTHING, Against, References
 from filigree.questions.scopes import EVERYTHING, Chosen
@@ -123,11 +123,16 @@ def _of_installed(
 ) -> Provenance:
     expected = expecting.of(package)
     untold = "content" in system.family.silent_on
-    better = expected.records if untold and expected.archive is not None else None
-    if better is None and untold:
+    if expected.archive is None and untold:
         report_silence(system, "content", f"what the files of {package.name} hold")
-    records = _records(system, system.database.files(package) if better is None else better, path)
-    links = [_disk_link(system, records, path, better is None), *_record_links(system, expected)]
+    records = _records(system, expected.records, path)
+    by_record = expected.archive is None
+    if not untold and expected.changed.keys() & {record.path for record in records}:
+        # The chain breaks where the record is not what the archive says: the file may be as recorded.
+        records = _records(system, system.database.files(package), path)
+        by_record = True
+    found = [(record, judge(system, record, read_all=True, whose=package)) for record in records]
+    links = [_disk_link(system, found, path, by_record), *_record_links(system, expected)]
     if expected.archive is not None and expected.standing is not None:
         names = {record.path for record in records} if path is not None else None
         links.append(_archive_link(expected, names, len(records)))
@@ -135,7 +140,11 @@ def _of_installed(
     else:
         links.append(Link("archive", Holds.ABSENT, references.lack(package)))
         links += _promise_links(references.promises.get(id(package), ()))
-    return _row(path or package.label, package, expected.evidence, links, None, expected.archive)
+    # What only the system's own policy speaks for reaches no key, whatever stands behind the package.
+    own = [judged.policy for _, judged in found if judged.policy is not None]
+    own = own if path is not None else [one for one in own if one.sort is not Sort.LINK]
+    evidence = Evidence.RECORD if own else expected.evidence
+    return _row(path or package.label, package, evidence, links, None, expected.archive)
 
 
 def _records(system: System, every: Sequence[FileRecord], path: str | None) -> Sequence[FileRecord]:
@@ -149,12 +158,11 @@ def _records(system: System, every: Sequence[FileRecord], path: str | None) -> S
 
 
 def _disk_link(
-    system: System, records: Sequence[FileRecord], path: str | None, by_record: bool
+    system: System, found: Sequence[tuple[FileRecord, Judged]], path: str | None, by_record: bool
 ) -> Link:
-    """What is on the disk, against the local record, or against the archive where that tells more."""
-    if not records:
+    """What is on the disk, against the archive, or against the local record where that is all."""
+    if not found:
         return Link("file", Holds.ABSENT, "it is not on record")
-    found = [(record, judge(system, record, read_all=True)) for record in records]
     if path is not None:
         record, judged = found[0]
         told = "; ".join(_difference(one) for one in judged.differences) or judged.reason
@@ -171,8 +179,14 @@ def _disk_link(
     counts = Counter(judged.verdict for _, judged in found)
     words = ", ".join(f"{counts[one]:,} {one.value}" for one in Verdict if counts[one])
     words += ", by the local record" if by_record else ", by the archive"
+    own = Counter(judged.policy.sort for _, judged in found if judged.policy is not None)
+    if own:
+        told = ", ".join(f"{count:,} by {sort.value}" for sort, count in own.items())
+        words += f"; of them only the system's own policy speaks for {told}"
     if any(one.alarming for one in counts):
         return Link("files", Holds.BROKEN, words)
+    if own.keys() - {Sort.LINK}:
+        return Link("files", Holds.ABSENT, words)
     # Where a family records no content nothing was compared that would tell another file.
     untold = counts[Verdict.UNRECORDED] and "content" in system.family.silent_on
     return Link("files", Holds.ABSENT if untold else Holds.YES, words)

@@ -6,7 +6,7 @@ from typing import Any
 
 from filigree.access.workers import Done
 from filigree.model.answer import Gap
-from filigree.model.files import Aspect, Evidence, Verdict
+from filigree.model.files import Aspect, Evidence, Sort, Verdict
 from filigree.model.package import Package
 from filigree.model.seals import SealVerdict
 from filigree.questions.expected import RANK
@@ -31,6 +31,8 @@ class Tally:
         self._seals: Counter[SealVerdict] = Counter()
         self._lacking: dict[str, list[str]] = {}
         self._compared: set[Aspect] = set()
+        self.policies: Counter[tuple[Sort, str]] = Counter()
+        self._blank: dict[str, list[str]] = {}
         self._gaps: list[Gap] = []
         self._bytes = self._touched = self._reused = self._passed = self._archives = 0
         self._done = self._unjudged = 0
@@ -67,15 +69,41 @@ class Tally:
             return
         self._compared |= outcome.compared
         count = outcome.verdicts.total()
-        self._evidence[Evidence.RECORD] += outcome.weaker
-        self._evidence[outcome.evidence] += count - outcome.weaker
+        local = outcome.policies.total()
+        self.policies.update(outcome.policies)
+        self._evidence[Evidence.RECORD] += local
+        self._evidence[outcome.evidence] += count - local
+        if outcome.blank:
+            self._blank.setdefault(job.package.name, []).extend(outcome.blank)
 
-    def gaps_of(self, interrupted: bool) -> list[Gap]:
+    def _policy_gap(self, changed: Callable[[str], str | None]) -> Gap:
+        """What only local policy makes clean, by its sort, with the files that say so."""
+        told = []
+        for sort in dict.fromkeys(sort for sort, _ in self.policies):
+            files = [file for one, file in self.policies if one is sort]
+            count = sum(self.policies[sort, file] for file in files)
+            said = [_with_time(file, changed(file)) for file in files[:_NAMED]]
+            said += [f"and {len(files) - _NAMED:,} more"] if len(files) > _NAMED else []
+            told.append(f"{count:,} by {sort.value} ({', '.join(said)})")
+        what = f"{self.policies.total():,} files that only the system's own policy speaks for"
+        return Gap(what, "; ".join(told))
+
+    def gaps_of(self, interrupted: bool, changed: Callable[[str], str | None]) -> list[Gap]:
+        """What was not judged, or not on the evidence that was asked for. `changed` tells when a file
+        below the root was last changed, for people."""
         gaps = list(dict.fromkeys(self._gaps))
         for why, count in self._unreadable.most_common():
             gaps.append(Gap(f"{count} files that could not be read", why))
         for why, names in self._lacking.items():
             gaps.append(Gap(f"the files of {_some(sorted(names))}", why))
+        if self._blank:
+            count = sum(map(len, self._blank.values()))
+            first = next(iter(self._blank.values()))[0]
+            what = f"the content of {first}" if count == 1 else f"the content of {count:,} files"
+            whose = _some(sorted(self._blank))
+            gaps.append(Gap(f"{what} of {whose}", "nothing on record tells what it is to be"))
+        if self.policies and RANK[self._manner.least]:
+            gaps.append(self._policy_gap(changed))
         if self._passed:
             gaps.append(Gap(f"{self._passed:,} paths", "only a sample was asked for"))
         if interrupted:
@@ -84,8 +112,9 @@ class Tally:
         return gaps
 
     def summary(
-        self, system: System, packages: Sequence[Package], seconds: float
-    ) -> dict[str, Any]:
+        self, system: System, packages: Sequence[Package], seconds: float,
+        changed: Callable[[str], str | None],
+    ) -> dict[str, Any]:  # fmt: skip
         weakest = min(
             (e for e in self._evidence if self._evidence[e]),
             key=lambda one: RANK[one],
@@ -107,6 +136,7 @@ class Tally:
             },
             "least_evidence": self._manner.least.value,
             "not_judged": {why: len(names) for why, names in self._lacking.items()},
+            "local_policy": self._told_policies(changed),
             "record_seals": {v.value: self._seals[v] for v in SealVerdict if self._seals[v]},
             "archives": self._archives,
             "reused": self._reused,
@@ -115,6 +145,23 @@ class Tally:
                 aspect.value for aspect in self._compared or system.database.aspects
             ),
         }
+
+    def _told_policies(self, changed: Callable[[str], str | None]) -> list[dict[str, Any]]:
+        """How many verdicts rest on local policy, by its sort, and which file says so."""
+        links = sum(n for (sort, _), n in self.policies.items() if sort is Sort.LINK)
+        found: list[dict[str, Any]] = [
+            {"sort": sort.value, "files": count, "said_in": file, "changed_at": changed(file)}
+            for (sort, file), count in sorted(self.policies.items())
+            if sort is not Sort.LINK
+        ]
+        if links:  # each directory says it of itself
+            row = {"sort": Sort.LINK.value, "files": links, "said_in": None, "changed_at": None}
+            found.append(row)
+        return found
+
+
+def _with_time(file: str, moment: str | None) -> str:
+    return f"{file}, changed {moment}" if moment else file
 
 
 def _some(names: Sequence[str]) -> str:

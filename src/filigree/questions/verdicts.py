@@ -6,7 +6,16 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from filigree.model.answer import Gap
-from filigree.model.files import Aspect, Difference, Evidence, FileRecord, Role, Seen, Verdict
+from filigree.model.files import (
+    Aspect,
+    Difference,
+    Evidence,
+    FileRecord,
+    Role,
+    Seen,
+    Sort,
+    Verdict,
+)
 from filigree.model.package import Package
 from filigree.model.seals import SealVerdict
 from filigree.questions.references import NOTHING, Against
@@ -21,7 +30,8 @@ class FileVerdict:
     """The verdict on one path, what it rests on, and the differences that led to it.
 
     `reason` is why a file was excused or could not be read, or in what way its record was changed.
-    `seen` is how the file was when its content was read, None where it was not.
+    `seen` is how the file was when its content was read, None where it was not. `policy` is the sort of
+    local policy that the verdict rests on, and `policy_file` the file that says so.
     """
 
     package: str
@@ -34,6 +44,8 @@ class FileVerdict:
     reason: str | None
     version: str
     seen: Seen | None
+    policy: Sort | None = None
+    policy_file: str | None = None
 
 
 class Progress(NamedTuple):
@@ -67,7 +79,8 @@ class Outcome(NamedTuple):
     touched: int = 0
     reused: int = 0
     passed: int = 0
-    weaker: int = 0
+    policies: Counter[tuple[Sort, str]] = Counter()  # noqa: RUF012
+    blank: Sequence[str] = ()
     evidence: Evidence = Evidence.RECORD
     seal: SealVerdict | None = None
     archive: bool = False

@@ -3,9 +3,11 @@
 import time
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
+from functools import partial
 
 from filigree.access.workers import share
-from filigree.model.answer import Answer
+from filigree.model.answer import Answer, iso, moment_of
+from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, Verdict
 from filigree.model.package import Package, State
 from filigree.questions.checking import Run
@@ -15,6 +17,7 @@ from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.questions.silence import report_silence
 from filigree.questions.subjects import match_subjects
 from filigree.questions.tally import Tally
+from filigree.questions.unknown_programs import report_unknown_programs
 from filigree.questions.verdicts import AS_USUAL, LOUD, FileVerdict, Job, Manner, Progress
 from filigree.questions.vouching import Vouching, same_package
 from filigree.system import System
@@ -42,7 +45,7 @@ def verify(
     files are held against, `chosen` whose keys and which repositories count.
     """
     started = time.monotonic()
-    packages, notes, archives = _chosen_packages(system, subjects)
+    packages, notes, archives = _chosen_packages(system, subjects, manner)
     against = manner.against
     if archives:
         against = replace(against, paths=(*against.paths, *archives))
@@ -71,13 +74,16 @@ def verify(
         interrupted = True
     finally:
         outcomes.close()  # type: ignore[attr-defined]
-    for gap in tally.gaps_of(interrupted):
+    changed = partial(_changed_at, system)
+    for gap in tally.gaps_of(interrupted, changed):
         system.report(gap)
     if untold := tally.verdicts[Verdict.UNRECORDED]:
         report_silence(system, "content", f"the content of {untold:,} files")
+    if subjects is None and RANK[manner.least]:
+        report_unknown_programs(system)
     order = {id(p): n for n, p in enumerate(packages)}
     tally.rows.sort(key=lambda found: (order[id(found[0])], found[1].path))
-    summary = tally.summary(system, packages, time.monotonic() - started)
+    summary = tally.summary(system, packages, time.monotonic() - started, changed)
     summary["keys_of"] = vouching.trust.keys_of
     summary["fetched"] = expecting.fetched
     return Answer(
@@ -90,6 +96,15 @@ def verify(
         bad_news=bool(notes) or any(v.alarming for v in tally.verdicts if tally.verdicts[v]),
         interrupted=interrupted,
     )
+
+
+def _changed_at(system: System, path: str) -> str | None:
+    """When a file below the root was last changed, as it says itself."""
+    try:
+        moment = moment_of(system.jail.observe(path).modified // 10**9)
+    except AccessError:
+        moment = None
+    return None if moment is None else iso(moment)
 
 
 def _expecting(
@@ -109,7 +124,7 @@ def _expecting(
 
 
 def _chosen_packages(
-    system: System, subjects: Iterable[str] | None
+    system: System, subjects: Iterable[str] | None, manner: Manner
 ) -> tuple[Sequence[Package], list[str], list[str]]:
     """What is verified, what matched nothing, and the archives that were named as subjects.
 
@@ -117,7 +132,17 @@ def _chosen_packages(
     """
     if subjects is None:
         system.database.report_unclaimed()
-        return [p for p in system.packages if p.state is not State.NOT_INSTALLED], [], []
+        # An archive tells the files of what is not installed by the record, too.
+        told = bool(RANK[manner.least]) or manner.against.anything
+        return (
+            [
+                package
+                for package in system.packages
+                if package.state is not State.NOT_INSTALLED or (told and package.version)
+            ],
+            [],
+            [],
+        )
     matched = match_subjects(system, subjects)
     notes = [str(unmatched) for unmatched in matched.unmatched]
     found: dict[int, Package] = {}

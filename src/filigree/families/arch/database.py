@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from filigree.access.jail import Jail
 from filigree.families.arch import described, places
 from filigree.families.arch.needs import ANY, machine_of, term_forbids, term_is_met
-from filigree.families.arch.settings import read_settings, words_of
+from filigree.families.arch.settings import Word, read_settings, told_words, words_of
 from filigree.families.lacking import Lacking
 from filigree.families.listing import PathListing
 from filigree.families.looking import read_or_report
@@ -25,7 +25,7 @@ from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.events import Event
-from filigree.model.files import FileRecord
+from filigree.model.files import FileRecord, LocalPolicy, Sort
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script
 
@@ -137,23 +137,43 @@ class ArchDatabase(Lacking):
     def files(self, package: Package) -> list[FileRecord]:
         told = self._paths(package)
         listed = self._listed(package)
-        found = described.records_of(told.get("FILES", ()), listed, described.settings_of(told))
+        paths = told.get("FILES", ())
+        # Of two lists that do not tell the same the worse counts: what either has is looked at.
+        left = self._unlisted(package, paths, listed)
+        found = described.records_of([*paths, *left], listed, described.settings_of(told))
         return [self._with_policy(record) for record in found] if self._left_out else list(found)
+
+    def _unlisted(
+        self, package: Package, paths: Sequence[str], listed: dict[str, Listed]
+    ) -> list[str]:
+        """What the listing tells of, and the list of paths does not; it is reported."""
+        written = {f"/{path.strip('/')}" for path in paths}
+        left = [path for path in listed if path != "/" and path not in written]
+        if not paths and listed:
+            self._report(Gap(f"the files of {package.name}", "there is no list of its paths"))
+        elif left:
+            more = f" and {len(left) - 1:,} more" if len(left) > 1 else ""
+            why = "the listing has it, and the list of paths has not"
+            self._report(Gap(f"{left[0]}{more} of {package.name}", why))
+        return left
 
     def _with_policy(self, record: FileRecord) -> FileRecord:
         """A record, with what the system's own settings leave out."""
         path = record.path[1:]
-        left = False
-        for pattern in self._left_out:
+        last = None
+        for rule in self._left_out:
             # The last pattern that fits counts; one with an exclamation mark takes back.
-            bare = pattern.removeprefix("!")
-            if fnmatch.fnmatchcase(path, bare.lstrip("/")):
-                left = not pattern.startswith("!")
-        return record._replace(excuse="left out by the system's own settings") if left else record
+            if fnmatch.fnmatchcase(path, rule.word.removeprefix("!").lstrip("/")):
+                last = rule
+        if last is None or last.word.startswith("!"):
+            return record
+        words = f"left out by the system's own settings: {last.word}"
+        policy = LocalPolicy(Sort.EXCLUSION, last.file, words)
+        return record._replace(excuse=words, policies=(policy,), plain=record)
 
     @cached_property
-    def _left_out(self) -> list[str]:
-        return words_of(self._settings, "NoExtract")
+    def _left_out(self) -> list[Word]:
+        return told_words(self._settings, "NoExtract")
 
     def _listed(self, package: Package) -> dict[str, Listed]:
         """What the listing that came with a package says, by path."""

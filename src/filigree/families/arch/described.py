@@ -141,4 +141,10 @@ def record_of(
         None if one.gid is None else f"#{one.gid}",
         one.link_target, config, Role.CONFIG if config else None,
         modified=one.modified if is_file else None,
+        also=_also(settings.get(path), preferred) if is_file else (),
     )  # fmt: skip
+
+
+def _also(told: str | None, preferred: Sequence[str]) -> tuple[str, ...]:
+    """The digest that stands among the settings, where the listing tells one too, and not the same."""
+    return (told,) if told is not None and preferred and told != preferred[0] else ()

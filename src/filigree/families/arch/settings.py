@@ -38,14 +38,26 @@ def read_settings(jail: Jail, report: Report) -> list[Setting]:
     return list(_file(jail, report, places.SETTINGS, "", [places.SETTINGS]))
 
 
-def words_of(settings: list[Setting], name: str) -> list[str]:
-    """The words of a name among the options."""
+class Word(NamedTuple):
+    """One word of a setting, and the file that it stands in."""
+
+    word: str
+    file: str
+
+
+def told_words(settings: list[Setting], name: str) -> list[Word]:
+    """The words of a name among the options, each with its file."""
     return [
-        word
+        Word(word, one.file)
         for one in settings
         if one.section == OPTIONS and one.name.lower() == name.lower()
         for word in one.value.split()
     ]
+
+
+def words_of(settings: list[Setting], name: str) -> list[str]:
+    """The words of a name among the options."""
+    return [one.word for one in told_words(settings, name)]
 
 
 def _file(jail: Jail, report: Report, path: str, section: str, way: list[str]) -> Iterator[Setting]:

@@ -30,13 +30,22 @@ from filigree.families.links import read_managed_links
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.formats.damage import Damage, text_of
-from filigree.formats.digest_list import read_digest_list
+from filigree.formats.digest_list import DigestList, read_digest_list
 from filigree.formats.keys import Key
 from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.events import Event
-from filigree.model.files import Aspect, FileRecord, Kind, ManagedLink, Relocation, Role
+from filigree.model.files import (
+    Aspect,
+    FileRecord,
+    Kind,
+    LocalPolicy,
+    ManagedLink,
+    Relocation,
+    Role,
+    Sort,
+)
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Reason, Script, State
 
@@ -46,6 +55,8 @@ if TYPE_CHECKING:
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _BYTES_A_PATH = 60
 _HEX = frozenset("0123456789abcdef")
+NO_DIGESTS = DigestList({}, {}, ())
+_NO_LONGER = "the package no longer ships it"
 
 
 class DebDatabase(Lacking):
@@ -181,14 +192,23 @@ class DebDatabase(Lacking):
         path = self._info_path(package.name, package.architecture, "list")
         if path is not None:
             try:
-                return DebListing(self._jail.read(path))
+                data = self._jail.read(path)
+                if not data and package.state.present:
+                    self._report(Gap(f"the file list of {package.name} ({path})", "it is empty"))
+                return DebListing(data)
             except AccessError as error:
                 self._report(Gap(f"the file list of {package.name} ({path})", error.what))
                 return DebListing(b"")
-        digests = self._digests(package)
-        if not digests and package.state.present and package.state is not State.HALF_INSTALLED:
+        digests = self._digests(package).digests
+        # Minimal images keep the digests alone.
+        if package.state.present and not (digests and self._in_parts):
             self._report(Gap(f"the files of {package.name}", "there is no file list of it"))
         return DebListing("".join(f"/{p}\n" for p in digests).encode("utf-8", "surrogateescape"))
+
+    @cached_property
+    def _in_parts(self) -> bool:
+        """Whether the records lie in a file each, as minimal images keep them."""
+        return not self._jail.exists(places.STATUS)
 
     def listings(self) -> Iterator[tuple[Package, DebListing]]:
         for package in self._packages:
@@ -197,18 +217,20 @@ class DebDatabase(Lacking):
         self.report_unclaimed()
 
     def report_unclaimed(self) -> None:
-        known = {p.name for p in self._packages}
-        known |= {f"{p.name}:{p.architecture}" for p in self._packages}
+        there = [p for p in self._packages if p.state is not State.NOT_INSTALLED]
+        known = {p.name for p in there} | {f"{p.name}:{p.architecture}" for p in there}
         for name in sorted(self._info):
             if name.endswith(".list") and name[:-5] not in known:
-                self._report(Gap(f"{places.INFO}/{name}", "a file list of no package on record"))
+                why = "a file list of no package that is here by the record"
+                self._report(Gap(f"{places.INFO}/{name}", why))
 
     def path_count(self, package: Package) -> int:
         return self._list_sizes.get((package.name, package.architecture), 0) // _BYTES_A_PATH + 1
 
     def files(self, package: Package) -> list[FileRecord]:
-        digests = self._digests(package)
-        settings = {record.path: record for record in self.configuration(package)}
+        told = self._digests(package)
+        digests, twice = dict(told.digests), told.others
+        settings = self._settled(package, digests, twice)
         paths = list(self.listing(package))
         directories = {path.rpartition("/")[0] or "/" for path in paths}
         declared = self._policy.declared
@@ -221,16 +243,49 @@ class DebDatabase(Lacking):
                 found.append(settings.pop(path))
                 continue
             kind = file if digest else directory if path in directories else None
+            record = FileRecord(path, path, kind, digest)
+            if path[1:] in twice:
+                record = record._replace(also=twice[path[1:]])
             if always or path in declared:
-                found.append(self._declared(package, path, kind, digest))
-            else:
-                found.append(FileRecord(path, path, kind, digest))
+                record = self._policy.applied(record, package.name)
+            found.append(record)
         if any(not record.path.startswith("/") for record in found):
             self._report(Gap(f"the file list of {package.name}", "a line that is no path"))
             found = [record for record in found if record.path.startswith("/")]
         found += settings.values()
-        found += (self._declared(package, f"/{p}", Kind.FILE, d) for p, d in digests.items())
+        if digests and paths:
+            self._report_unlisted(package, list(digests))
+        for name, digest in digests.items():
+            record = FileRecord(f"/{name}", f"/{name}", Kind.FILE, digest, also=twice.get(name, ()))
+            found.append(self._policy.applied(record, package.name))
         return found
+
+    def _settled(
+        self, package: Package, digests: dict[str, str], twice: Mapping[str, tuple[str, ...]]
+    ) -> dict[str, FileRecord]:
+        """The configuration, by its path. Where the list of digests tells another digest of a path, that
+        path is held against both, as a plain file: of two places that contradict each other the worse
+        counts."""
+        found = {}
+        for record in self.configuration(package):
+            told = digests.pop(record.path[1:], None)
+            if told is not None and record.digest is not None and told != record.digest:
+                self._contradicts(package, record.path, told, record.digest)
+                record = record._replace(config=False, also=(told, *twice.get(record.path[1:], ())))
+            elif told is not None and record.digest is None:
+                record = record._replace(digest=told, also=twice.get(record.path[1:], ()))
+            found[record.path] = record
+        return found
+
+    def _contradicts(self, package: Package, path: str, one: str, other: str) -> None:
+        why = f"two places of the record contradict each other: {one} and {other}"
+        self._report(Gap(f"what is on record of {path} of {package.name}", why))
+
+    def _report_unlisted(self, package: Package, left: Sequence[str]) -> None:
+        """Report what has a digest on record, and stands on no list of the package."""
+        more = f" and {len(left) - 1:,} more" if len(left) > 1 else ""
+        why = "it has a digest on record, and is not on the package's list"
+        self._report(Gap(f"/{left[0]}{more} of {package.name}", why))
 
     def configuration(self, package: Package) -> list[FileRecord]:
         found = []
@@ -240,45 +295,35 @@ class DebDatabase(Lacking):
                 continue
             path, digest, *flags = parts
             known = len(digest) == 32 and _HEX.issuperset(digest)
-            record = self._declared(package, path, Kind.FILE, f"md5:{digest}" if known else None)
-            excuse = record.excuse
+            record = FileRecord(
+                path,
+                path,
+                Kind.FILE,
+                f"md5:{digest}" if known else None,
+                config=True,
+                mark=Role.CONFIG,
+            )
             if flags:
-                excuse = "the package no longer ships it"
-            found.append(record._replace(config=True, mark=Role.CONFIG, excuse=excuse))
+                gone = LocalPolicy(Sort.CONFIGURATION, places.STATUS, _NO_LONGER)
+                record = record._replace(excuse=_NO_LONGER, policies=(gone,), plain=record)
+            found.append(self._policy.applied(record, package.name))
         return found
 
-    def _declared(
-        self, package: Package, path: str, kind: Kind | None, digest: str | None
-    ) -> FileRecord:
-        """A record together with what an administrator declared of the path."""
-        policy = self._policy
-        override = policy.overrides.get(path)
-        return FileRecord(
-            path=path,
-            location=policy.location(path, package.name),
-            kind=kind,
-            digest=digest,
-            mode=override.mode if override else None,
-            owner=override.owner if override else None,
-            group=override.group if override else None,
-            excuse=policy.excuse(path),
-        )
-
-    def _digests(self, package: Package) -> dict[str, str]:
+    def _digests(self, package: Package) -> DigestList:
         """Digests by path, without the first slash. Lines that are none are reported."""
         path = self._info_path(package.name, package.architecture, "md5sums")
         if path is None:
             beside = f"{places.STATUS_PARTS}/{package.name}.md5sums"
             path = beside if self._jail.exists(beside) else None
         if path is None:
-            return {}
+            return NO_DIGESTS
         try:
             found = read_digest_list(self._jail.read(path))
         except AccessError as error:
             self._report(Gap(f"the digests of {package.name} ({path})", error.what))
-            return {}
+            return NO_DIGESTS
         self._damaged(path, found.damages)
-        return found.digests
+        return found
 
     # -- needs -----------------------------------------------------------------------------
 

@@ -2,9 +2,10 @@
 
 import fnmatch
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import NamedTuple
 
 from filigree.access.jail import Jail
 from filigree.families.deb import places
@@ -20,8 +21,17 @@ from filigree.formats.deb_layout import (
     read_path_rules,
 )
 from filigree.model.answer import Gap
-from filigree.model.files import Relocation
+from filigree.model.files import FileRecord, LocalPolicy, Relocation, Sort
 from filigree.model.needs import Relation
+
+
+class Rule(NamedTuple):
+    """One rule of what is left out, or taken in all the same: as it is written, and in which file."""
+
+    include: bool
+    pattern: re.Pattern[str]
+    written: str
+    file: str
 
 
 @dataclass(frozen=True)
@@ -30,7 +40,7 @@ class Policy:
 
     relocations: tuple[Relocation, ...] = ()
     overrides: dict[str, Override] = field(default_factory=dict)
-    rules: tuple[tuple[bool, re.Pattern[str], str], ...] = ()
+    rules: tuple[Rule, ...] = ()
     by_original: dict[str, Relocation] = field(default_factory=dict)
 
     @cached_property
@@ -38,20 +48,53 @@ class Policy:
         """The paths of which anything is declared by name."""
         return frozenset((*self.overrides, *self.by_original))
 
-    def location(self, path: str, package: str) -> str:
+    def applied(self, record: FileRecord, package: str) -> FileRecord:
+        """A record of a package, with all that is declared of its path."""
+        path = record.path
+        declared = [*self._moved(path, package), *self._overridden(path), *self._left_out(path)]
+        if not declared:
+            return record
+        override = self.overrides.get(path)
+        policies = tuple(declared)
+        return record._replace(
+            location=self._location(path, package),
+            mode=override.mode if override else record.mode,
+            owner=override.owner if override else record.owner,
+            group=override.group if override else record.group,
+            excuse=next((p.words for p in policies if p.sort is Sort.EXCLUSION), record.excuse),
+            policies=(*record.policies, *policies),
+            plain=record.plain or record,
+        )
+
+    def _location(self, path: str, package: str) -> str:
         """Where a package's file is on this root."""
         relocation = self.by_original.get(path)
         if relocation is None or relocation.keeper == package:
             return path
         return relocation.moved_to
 
-    def excuse(self, path: str) -> str | None:
-        """Why a path may be absent: the declared exclusion that matches it last, if one does."""
-        reason = None
-        for include, pattern, written in self.rules:
-            if pattern.match(path):
-                reason = None if include else f"left out by the declared rule {written}"
-        return reason
+    def _moved(self, path: str, package: str) -> Iterator[LocalPolicy]:
+        relocation = self.by_original.get(path)
+        if relocation is not None and relocation.keeper != package:
+            whose = relocation.keeper or "the local administrator"
+            words = f"moved to {relocation.moved_to} by a diversion of {whose}"
+            yield LocalPolicy(Sort.DIVERSION, places.DIVERSIONS, words)
+
+    def _overridden(self, path: str) -> Iterator[LocalPolicy]:
+        one = self.overrides.get(path)
+        if one is not None:
+            words = f"declared to be of {one.owner} and {one.group}, with mode {one.mode:04o}"
+            yield LocalPolicy(Sort.OVERRIDE, places.OVERRIDES, words)
+
+    def _left_out(self, path: str) -> Iterator[LocalPolicy]:
+        """The declared exclusion that matches a path last, if one does."""
+        last = None
+        for rule in self.rules:
+            if rule.pattern.match(path):
+                last = rule
+        if last is not None and not last.include:
+            words = f"left out by the declared rule {last.written}"
+            yield LocalPolicy(Sort.EXCLUSION, last.file, words)
 
 
 def read_policy(jail: Jail, report: Report) -> Policy:
@@ -64,14 +107,14 @@ def read_policy(jail: Jail, report: Report) -> Policy:
         tuple(relocations),
         {override.path: override for override in overrides},
         tuple(
-            (rule.include, re.compile(fnmatch.translate(rule.pattern)), rule.pattern)
-            for rule in _path_rules(jail, report)
+            Rule(rule.include, re.compile(fnmatch.translate(rule.pattern)), rule.pattern, file)
+            for file, rule in _path_rules(jail, report)
         ),
         {relocation.original: relocation for relocation in relocations},
     )
 
 
-def _path_rules(jail: Jail, report: Report) -> Iterable[PathRule]:
+def _path_rules(jail: Jail, report: Report) -> Iterator[tuple[str, PathRule]]:
     """The parts in the order of their names, then the main file, as the system reads them."""
     files = [
         f"{places.CONFIGURATION_PARTS}/{name}"
@@ -79,7 +122,8 @@ def _path_rules(jail: Jail, report: Report) -> Iterable[PathRule]:
         if re.fullmatch(r"[A-Za-z0-9_-]+", name)
     ]
     for file in (*files, places.CONFIGURATION):
-        yield from read_path_rules(read_or_report(jail, file, report))
+        for rule in read_path_rules(read_or_report(jail, file, report)):
+            yield file, rule
 
 
 _PART = re.compile(r"[A-Za-z0-9_-]+(?:\.conf)?")

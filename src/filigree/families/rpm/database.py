@@ -195,10 +195,16 @@ class RpmDatabase(Lacking):
 
     def files(self, package: Package) -> list[FileRecord]:
         header = self._header(package)
+        if header is None:
+            return []
+
+        def report(why: str) -> None:
+            self._report(Gap(f"the files of {package.label}", why))
+
         try:
-            return described.files_of(header) if header else []
+            return described.with_states(described.files_of(header), header, self.path, report)
         except HeaderError as error:
-            self._report(Gap(f"the files of {package.label}", str(error)))
+            report(str(error))
             return []
 
     def configuration(self, package: Package) -> list[FileRecord]:

@@ -22,7 +22,15 @@ from filigree.formats.rpm_relations import (
     written,
 )
 from filigree.model.answer import moment_of
-from filigree.model.files import KIND_OF_FORM, Aspect, FileRecord, Kind, Role
+from filigree.model.files import (
+    KIND_OF_FORM,
+    Aspect,
+    FileRecord,
+    Kind,
+    LocalPolicy,
+    Role,
+    Sort,
+)
 from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Script, State
 
@@ -49,9 +57,9 @@ _CHECKED = {
 _STATES = {
     1: "another package's file has taken its place",
     2: "it was not installed, by choice",
-    3: "it is shared over the network",
     4: "it was not installed: it is for another kind of machine code",
 }
+_SHARED, _SHARED_WORDS = 3, "it is shared over the network"
 _COLOURS = {1: "32-bit code", 2: "64-bit code"}
 _SCRIPTS = (
     ("pre-install", 1023), ("post-install", 1024), ("pre-remove", 1025), ("post-remove", 1026),
@@ -223,8 +231,34 @@ def _words(values: Sequence[str]) -> Iterator[str]:
     return chain(values, repeat(""))
 
 
+def with_states(
+    found: list[FileRecord], header: Header, file: str, report: Callable[[str], None]
+) -> list[FileRecord]:
+    """What is on record of each path, with the states that stand beside what is signed.
+
+    They are the database's own word, in `file`. One that is not known counts as none, and is reported.
+    Raises HeaderError.
+    """
+    states = header.numbers(tags.FILE_STATES)
+    if not any(states):
+        return found
+    odd = {state for state in states if state and state not in (*_STATES, _SHARED)}
+    for state in sorted(odd):
+        report(f"{states.count(state):,} of them are in a state that is not known, {state}")
+
+    def one(record: FileRecord, state: int) -> FileRecord:
+        words = _STATES.get(state) or (_SHARED_WORDS if state == _SHARED else None)
+        if words is None:
+            return record
+        policy = LocalPolicy(Sort.STATE, file, words)
+        moot = words if state in _STATES else None
+        return record._replace(moot=moot, excuse=words, policies=(policy,), plain=record)
+
+    return [one(record, state) for record, state in zip(found, _column(states, 0), strict=False)]
+
+
 def files_of(header: Header) -> list[FileRecord]:
-    """What is on record of each path. Raises HeaderError."""
+    """What is on record of each path, but for the states that it has here. Raises HeaderError."""
     algorithm, length = DIGESTS.get(header.number(tags.FILE_DIGEST_ALGORITHM) or 1, ("unknown", 0))
     linked = _hard_links(header)
     columns = zip(
@@ -237,7 +271,6 @@ def files_of(header: Header) -> list[FileRecord]:
         _words(header.texts(tags.FILE_LINKS)),
         _column(header.numbers(tags.FILE_FLAGS), 0),
         _column(header.numbers(tags.FILE_VERIFY_FLAGS), -1),
-        _column(header.numbers(tags.FILE_STATES), 0),
         _column(header.numbers(tags.FILE_DEVICE_NUMBERS), 0),
         _column(header.numbers(tags.FILE_TIMES), -1),
         _words(header.texts(tags.FILE_CAPABILITIES)),
@@ -246,7 +279,7 @@ def files_of(header: Header) -> list[FileRecord]:
     )
     found = []
     for (
-        path, mode, digest, size, owner, group, target, flags, checks, state, device, modified,
+        path, mode, digest, size, owner, group, target, flags, checks, device, modified,
         carried, colour,
     ) in columns:  # fmt: skip
         kind = KIND_OF_FORM.get(mode & 0o170000) if mode >= 0 else None
@@ -273,7 +306,7 @@ def files_of(header: Header) -> list[FileRecord]:
                 modified if plain and modified >= 0 else None,
                 (canonical(carried) if carried else "") if is_file else None,
                 _waived(checks),
-                _STATES.get(state, f"it is in an unknown state, {state}") if state else None,
+                None,
                 None,
                 (*_remarks(flags, colour if is_file else 0), *linked.get(path, ())),
             )

@@ -196,8 +196,21 @@ class SlackwareDatabase(Lacking):
             for path, folder in described.installed_paths(self._written(package))
         )
         told = dict(self._entries(package))
-        records = (_with_entry(one, told.get(one.path)) for one in shipped)
+        records = [_with_entry(one, told.pop(one.path, None)) for one in shipped]
+        records += self._unlisted(package, told, bool(records))
         return list(described.records_of(records, *self._made(package)))
+
+    def _unlisted(
+        self, package: Package, told: Mapping[str, Entry], recorded: bool
+    ) -> Iterator[FileRecord]:
+        """What the listing of its archive tells of, and the record of a package does not."""
+        left = [path for path in told if path not in ("/", "/install") and path[:9] != "/install/"]
+        if left and recorded:
+            more = f" and {len(left) - 1:,} more" if len(left) > 1 else ""
+            why = "the listing of its archive has it, and the record has not"
+            self._report(Gap(f"{left[0]}{more} of {package.name}", why))
+        for path in left:
+            yield _with_entry(FileRecord(path, path), told[path])
 
     def _entries(self, package: Package) -> Iterator[tuple[str, Entry]]:
         """What a listing of its archive says of each path of a package."""

@@ -146,6 +146,26 @@ def _all_well(answer: Answer[FileVerdict], ink: Ink, verdicts: dict[Verdict, int
     yield ink.paint(line(Piece(words, Style.GOOD if clean else Style.WARN)))
 
 
+def _policies(summary: dict[str, Any], ink: Ink) -> Iterator[str]:
+    """What rests on the system's own policy: of which sort, where that is said, and since when."""
+    rows = summary["local_policy"]
+    if not rows:
+        return
+    told = []
+    for row in rows:
+        where = ""
+        if row["said_in"] is not None:
+            since = (row["changed_at"] or "").replace("T", " ").replace("Z", " UTC")
+            where = f" ({row['said_in']}{', changed ' + since if since else ''})"
+        told.append(f"{row['files']:,} by {row['sort']}{where}")
+    count = sum(row["files"] for row in rows)
+    words = (
+        f"{count_words(count, 'verdict')} {'rests' if count == 1 else 'rest'} on the system's own"
+    )
+    words += f" policy, which whoever owns it can change: {listed(told)}."
+    yield from ink.flowed(line(Piece(words, Style.WARN if count else Style.FAINT)))
+
+
 def _rests_on(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
     """What the verdicts rest on, in a few sentences."""
     summary = answer.summary
@@ -169,6 +189,7 @@ def _rests_on(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
         whose = "yours" if summary["keys_of"] == "auditor" else "the root's own"
         words = f"Compared: {compared}. The keys were {whose}."
         yield from ink.flowed(line(Piece(words, Style.FAINT)))
+    yield from _policies(summary, ink)
     seals = {SealVerdict(name): count for name, count in summary["record_seals"].items()}
     odd = [f"{n:,} {v.value}" for v, n in seals.items() if v is not SealVerdict.GOOD]
     if odd:
