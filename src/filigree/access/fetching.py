@@ -12,13 +12,13 @@ import os
 import queue
 import random
 import re
-import shutil
 import threading
 import time
 from collections.abc import Callable, Iterator
-from typing import Any, BinaryIO, NamedTuple
+from typing import IO, Any, NamedTuple
 from urllib.parse import unquote, urlsplit
 
+from filigree.access.private_folder import copy_private, is_private, make_private, open_private
 from filigree.model.errors import FiligreeError
 
 TRIES = 4
@@ -152,8 +152,9 @@ class Fetcher:
         except ValueError as error:
             raise FetchError(f"it is no address: {error}", address) from error
         try:
-            os.makedirs(self.folder, mode=0o700, exist_ok=True)
+            make_private(self.folder)
             path = kept_at(self.folder, address)
+            self._drop_what_is_not_ours(path)
             if digest is not None and _has_digest(path, digest):
                 return Fetched(path, False, 0)
             if local is not None:
@@ -172,6 +173,13 @@ class Fetcher:
             raise FetchError(why, address, wrong=True)
         return found
 
+    @staticmethod
+    def _drop_what_is_not_ours(path: str) -> None:
+        """Take away what somebody else could have put in the place of what was fetched."""
+        for kept in (path, f"{path}.json", f"{path}.part"):
+            if os.path.lexists(kept) and not is_private(kept):
+                os.unlink(kept)
+
     def forget(self, address: str) -> None:
         """Let go of what is kept of an address."""
         for ending in ("", ".json", ".part"):
@@ -189,7 +197,7 @@ class Fetcher:
                 f"it is larger than {'promised' if size else 'is reasonable'}", address
             )
         new = f"{path}.{os.getpid()}.new"
-        shutil.copyfile(local, new)
+        copy_private(local, new)
         os.replace(new, path)
         return Fetched(path, True, found)
 
@@ -278,7 +286,7 @@ class Fetcher:
         tag = answer.headers.get("ETag") or answer.headers.get("Last-Modified")
         strong = tag if tag and not tag.startswith("W/") else None
         _tell(record, {**_told(record), "address": address, "part_tag": strong})
-        with open(part, "ab" if going_on else "wb") as out:
+        with open_private(part, "ab" if going_on else "wb") as out:
             sent = self._written(answer, out, address, start, bound, claimed)
         if claimed is not None and sent != claimed:
             raise _Again("the connection ended before all was sent")
@@ -294,7 +302,7 @@ class Fetcher:
         return Fetched(path, True, sent)
 
     def _written(
-        self, answer: Any, out: BinaryIO, address: str, start: int, bound: int, claimed: int | None
+        self, answer: Any, out: IO[Any], address: str, start: int, bound: int, claimed: int | None
     ) -> int:
         began = time.monotonic()
         sent = 0
@@ -361,7 +369,7 @@ def _told(path: str) -> dict[str, str]:
 
 def _tell(path: str, facts: dict[str, Any]) -> None:
     new = f"{path}.{os.getpid()}.new"
-    with open(new, "w", encoding="utf-8") as file:
+    with open_private(new, "w") as file:
         json.dump(facts, file)
     os.replace(new, path)
 

@@ -16,6 +16,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from itertools import islice
 from typing import Any, ClassVar, Generic, NamedTuple, TypeVar
 
+from filigree.access.private_folder import is_private, make_private
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, words_of
 from filigree.model.repositories import Listed, Offer
@@ -40,6 +41,8 @@ class Table(Generic[T]):
         self.connection = connection
         self.odd = False
         """Whether it holds text that is not UTF-8."""
+        self.kept = False
+        """Whether it was made by an earlier run."""
 
     def fill(self, items: list[T]) -> None:
         """Add a batch of what was read."""
@@ -390,6 +393,7 @@ class Store:
         path = self._path(self._folder, kind, key)
         kept = _opened(kind, path)
         if kept is None:
+            # A table that somebody else could have written is no better than none.
             try:
                 return self._kept_anew(kind, path, where, items)
             except (OSError, sqlite3.Error) as error:
@@ -398,7 +402,9 @@ class Store:
             return self._made(kind, ":memory:", where, items)[0]
         for place, why in kept.execute("SELECT place, why FROM gaps"):
             self._report(Gap(f"{where}{place}", why))
-        return kind(kept)
+        table = kind(kept)
+        table.kept = True
+        return table
 
     def forget(self, kind: type[Table[Any]], key: str) -> None:
         """Not to keep a table any longer: it turned out to be damaged."""
@@ -412,7 +418,7 @@ class Store:
 
     def _kept_anew(self, kind: type[K], path: str, where: str, items: Any) -> K:
         folder = os.path.dirname(path)
-        os.makedirs(folder, mode=0o700, exist_ok=True)
+        make_private(folder)
         _sweep(folder)
         handle, new = tempfile.mkstemp(dir=folder, prefix="new-", suffix=".sqlite")
         os.close(handle)
@@ -449,7 +455,7 @@ def _sweep(folder: str) -> None:
 
 def _opened(kind: type[Table[Any]], path: str) -> sqlite3.Connection | None:
     """A table that is kept and whole; None where there is none."""
-    if not os.path.isfile(path):
+    if not is_private(path):
         return None
     try:
         connection = sqlite3.connect(f"file:{_quoted(path)}?mode=ro", uri=True)

@@ -11,13 +11,14 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 from filigree.access.jail import Jail
+from filigree.access.private_folder import make_private
 from filigree.access.store import BlobTable, KeptOffer, OfferTable, PathTable, Store, Table, keyed
 from filigree.families.listing import PathListing
 from filigree.families.protocol import Own, Report, Sources
 from filigree.formats.keys import Key
 from filigree.model.answer import Gap, moment_of
 from filigree.model.choices import Choice, Offering
-from filigree.model.errors import BadQuestion
+from filigree.model.errors import AccessError, BadQuestion, words_of
 from filigree.model.files import Aspect, FileRecord, Kind
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script
@@ -33,6 +34,7 @@ from filigree.model.repositories import (
     Reference,
     Repository,
 )
+from filigree.questions.keeping import needed_cache, usable_cache
 from filigree.questions.scopes import EVERYTHING, Chosen, Working
 from filigree.system import System
 
@@ -62,7 +64,7 @@ class Available:
 
     def __init__(self, system: System, chosen: Chosen = EVERYTHING) -> None:
         self._system = system
-        self._store = Store(chosen.cache, system.report, system.say)
+        self._store = Store(usable_cache(system, chosen.cache), system.report, system.say)
         self._made: dict[tuple[int, int], Package] = {}
         self._known: dict[int, tuple[Repository, OfferTable, KeptOffer]] = {}
         self._places: dict[int, tuple[int, int]] = {}
@@ -223,6 +225,46 @@ class Available:
                 if chooses(offer, names):
                     for package in self._each(at, (offer,)):
                         yield package, names
+
+    def confirmed(self, packages: Iterable[Package]) -> set[int]:
+        """Those of the offers, by id, that their index really makes: it is read once more.
+
+        What lies in a table that an earlier run made is that run's word; where more than a hint rests on
+        it, the index itself has to say it, whose digest is checked again as it is read.
+        """
+        found: set[int] = set()
+        by_table: dict[int, list[Package]] = {}
+        for package in packages:
+            at, _ = self._places[id(package)]
+            if self.tables[at][1].kept:
+                by_table.setdefault(at, []).append(package)
+            else:
+                found.add(id(package))
+        for at, asked in by_table.items():
+            found |= self._told_again(at, asked)
+        return found
+
+    def _told_again(self, at: int, packages: Sequence[Package]) -> set[int]:
+        repository, _ = self.tables[at]
+        listed = repository.copy.listed if repository.copy else None
+        assert listed is not None
+        wanted: dict[tuple[str, str], list[int]] = {}
+        for package in packages:
+            offer = self._known[id(package)][2]
+            wanted.setdefault((offer.name, offer.record), []).append(id(package))
+        found: set[int] = set()
+        try:
+            for told in self._sources.offers(listed, lambda _: None):
+                found.update(wanted.get((told.name, told.record), ()))
+        except (AccessError, ValueError) as error:
+            self._system.report(Gap(listed.path, words_of(error)))
+            return set()
+        left = sum(id(package) not in found for package in packages)
+        if left:
+            why = f"{left:,} of what was kept of it is not in it: that is not believed"
+            self._system.report(Gap(listed.path, why))
+            self._store.forget(OfferTable, listed.digest or "")
+        return found
 
     def _each(self, at: int, offers: Iterable[KeptOffer]) -> Iterator[Package]:
         """The package of each offer: always the same object for the same offer."""
@@ -591,9 +633,12 @@ def is_called(repository: Called, name: str) -> bool:
     return any(text == name or fnmatch.fnmatchcase(text, name) for text in texts)
 
 
+COPIES = "copies"
+
+
 def copies_folder(system: System, cache: str) -> str:
     """Where the copies of indexes lie that were fetched for systems of this family."""
-    return os.path.join(cache, "copies", system.family.name)
+    return os.path.join(cache, COPIES, system.family.name)
 
 
 def own_of(system: System, chosen: Chosen) -> Own:
@@ -607,12 +652,16 @@ def own_of(system: System, chosen: Chosen) -> Own:
         raise BadQuestion(
             "the address of a repository is empty", None, "give an address or a folder"
         )
-    if chosen.cache is None:
-        raise BadQuestion("what is fetched must be kept somewhere", None, "leave --no-cache out")
+    addresses = tuple(chosen.addresses)
+    if addresses or chosen.cache is None:
+        needed_cache(chosen.cache)
     if chosen.addresses and not chosen.quiet:
         from filigree.questions.refresh import bring
 
         bring(system, chosen)
-    folder = copies_folder(system, chosen.cache)
-    os.makedirs(folder, mode=0o700, exist_ok=True)
-    return Own(Jail(folder), tuple(chosen.addresses))
+    cache = usable_cache(system, chosen.cache, COPIES, whole=True)
+    if cache is None:
+        return Own(None, addresses)
+    folder = copies_folder(system, cache)
+    make_private(folder)
+    return Own(Jail(folder), addresses)

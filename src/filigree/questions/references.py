@@ -5,11 +5,13 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from filigree.access.private_folder import is_private
 from filigree.families.protocol import ADDED
 from filigree.families.registry import is_archive_name
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion, DatabaseError, FiligreeError
 from filigree.model.package import Package
+from filigree.questions.keeping import needed_cache, usable_cache
 from filigree.questions.scopes import Chosen
 from filigree.questions.vouching import Promise, Vouching
 from filigree.system import System
@@ -146,7 +148,8 @@ class References:
     # -- what is fetched -------------------------------------------------------------------
 
     def _folder(self) -> str | None:
-        return os.path.join(self._chosen.cache, "archives") if self._chosen.cache else None
+        cache = usable_cache(self._system, self._chosen.cache)
+        return os.path.join(cache, "archives") if cache else None
 
     def _kept_before(self) -> dict[int, list[Found]]:
         """What was fetched in an earlier run: what it is, its digest tells later."""
@@ -160,18 +163,14 @@ class References:
         for key, promises in self.promises.items():
             for promise in promises:
                 path = kept_at(folder, promise.place.address or "")
-                if os.path.isfile(path):
+                if is_private(path):
                     found.setdefault(key, []).append(Found(path, False, False))
         return found
 
     def _fetch(self, packages: Sequence[Package]) -> None:
         from filigree.access.fetching import Wish, fetch_all
 
-        folder = self._folder()
-        if folder is None:
-            raise BadQuestion(
-                "what is fetched must be kept somewhere", None, "leave --no-cache out"
-            )
+        folder = os.path.join(needed_cache(self._chosen.cache), "archives")
         # What cannot be had from one place may be had from another that promises the same.
         places = {id(one): _fetchable(self.promises.get(id(one), ())) for one in packages}
         left = [one for one in packages if places[id(one)]]

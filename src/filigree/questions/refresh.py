@@ -2,7 +2,6 @@
 
 import contextlib
 import os
-import shutil
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -11,12 +10,14 @@ from typing import Any, NamedTuple
 
 from filigree.access.fetching import Fetcher, FetchError
 from filigree.access.jail import Jail
+from filigree.access.private_folder import copy_private, make_private
 from filigree.families.protocol import ADDED, Own, Sources
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import BadQuestion
 from filigree.model.repositories import Refreshed, Repository
 from filigree.model.seals import SealVerdict
 from filigree.questions.available import Available, copies_folder, is_called
+from filigree.questions.keeping import needed_cache
 from filigree.questions.scopes import EVERYTHING, Chosen
 from filigree.system import System
 
@@ -88,14 +89,14 @@ class _Fetch:
     def keep(self, got: str, place: str) -> None:
         path = self._path(place)
         try:
-            os.makedirs(os.path.dirname(path), mode=0o700, exist_ok=True)
+            make_private(os.path.dirname(path))
             if os.path.exists(path) and os.path.samefile(got, path):
                 return
             new = f"{path}.{os.getpid()}.new"
             try:
                 os.link(got, new)
             except OSError:
-                shutil.copyfile(got, new)
+                copy_private(got, new)
             os.replace(new, path)
         except OSError as error:
             raise FetchError(f"it could not be kept: {error.strerror}", place) from error
@@ -129,14 +130,13 @@ def refresh(
     configured to use. Bad news where something was refused; what could not be reached is a gap.
     """
     wanted = list(names)
-    if chosen.cache is None:
-        raise BadQuestion("what is fetched must be kept somewhere", None, "leave --no-cache out")
-    used = fetcher or Fetcher(os.path.join(chosen.cache, "fetched"), chosen.progress)
+    cache = needed_cache(chosen.cache)
+    used = fetcher or Fetcher(os.path.join(cache, "fetched"), chosen.progress)
     rows: list[RefreshRow] = []
     notes: list[str] = []
     try:
-        folder = copies_folder(system, chosen.cache)
-        os.makedirs(folder, mode=0o700, exist_ok=True)
+        folder = copies_folder(system, cache)
+        make_private(folder)
         now = chosen.now or datetime.now(UTC)
         keys = system.own_keys(chosen.keyring) if chosen.keyring else None
         own = Own(Jail(folder), tuple(chosen.addresses))

@@ -101,8 +101,11 @@ class Vouching:
     def promises(self, packages: Sequence[Package]) -> dict[int, list[Promise]]:
         """What indexes tell of the archives of packages, sealed ones first, by the package's id."""
         by_name: dict[str, list[Package]] = {}
-        for offer in self._offered.called(package.name for package in packages):
-            by_name.setdefault(offer.name, []).append(offer)
+        offers = self._offered.called(package.name for package in packages)
+        confirmed = self._offered.confirmed(offers)
+        for offer in offers:
+            if id(offer) in confirmed:
+                by_name.setdefault(offer.name, []).append(offer)
         found = {}
         for package in packages:
             told = [

@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.model.files import Aspect, Difference, Evidence, Verdict
+from filigree.model.files import Aspect, Difference, Evidence, Sort, Verdict
 from filigree.model.package import State
 from filigree.model.seals import SealVerdict
 from filigree.questions.verdicts import SIGNED, FileVerdict
@@ -84,6 +84,7 @@ def _file(row: FileVerdict) -> list[str | Piece]:
 def _words(difference: Difference, row: FileVerdict) -> str:
     expected, found = difference.expected, difference.found
     told = "recorded" if row.evidence is Evidence.RECORD else "shipped"
+    told = "declared" if row.policy is Sort.OVERRIDE else told
     match difference.aspect:
         case Aspect.CONTENT:
             algorithm = (expected or "").partition(":")[0]
@@ -149,8 +150,8 @@ def _all_well(answer: Answer[FileVerdict], ink: Ink, verdicts: dict[Verdict, int
 def _policies(summary: dict[str, Any], ink: Ink) -> Iterator[str]:
     """What rests on the system's own policy: of which sort, where that is said, and since when."""
     rows = summary["local_policy"]
-    if not rows:
-        return
+    if not rows or summary["least_evidence"] != Evidence.RECORD.value:
+        return  # where better evidence was asked for, all that is among the gaps
     told = []
     for row in rows:
         where = ""
@@ -163,7 +164,7 @@ def _policies(summary: dict[str, Any], ink: Ink) -> Iterator[str]:
         f"{count_words(count, 'verdict')} {'rests' if count == 1 else 'rest'} on the system's own"
     )
     words += f" policy, which whoever owns it can change: {listed(told)}."
-    yield from ink.flowed(line(Piece(words, Style.WARN if count else Style.FAINT)))
+    yield from ink.flowed(line(Piece(words, Style.WARN)))
 
 
 def _rests_on(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:

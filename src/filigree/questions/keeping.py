@@ -1,0 +1,38 @@
+"""Whether what the auditor keeps is believed: only where nobody else could have written it."""
+
+from filigree.access.private_folder import why_not_all_private, why_not_private
+from filigree.model.answer import Gap
+from filigree.model.errors import BadQuestion
+from filigree.system import System
+
+_ADVICE = "take it away, or let it belong to you alone, and what it needs is made anew"
+
+
+def usable_cache(
+    system: System, cache: str | None, below: str = "", whole: bool = False
+) -> str | None:
+    """The folder of what is kept, where it is believed; else None, and a gap says why.
+
+    With `whole` everything in the folder `below` it counts, too.
+    """
+    why = _why_not(cache, below, whole)
+    if why is not None:
+        system.report(Gap(f"what was kept in {cache}", f"it is not used: {why}; {_ADVICE}"))
+        return None
+    return cache
+
+
+def needed_cache(cache: str | None) -> str:
+    """The folder of what is kept, where something must be. Raises BadQuestion where it cannot."""
+    if cache is None:
+        raise BadQuestion("what is fetched must be kept somewhere", None, "leave --no-cache out")
+    why = _why_not(cache, "", False)
+    if why is not None:
+        raise BadQuestion(f"nothing can be kept there: {why}", cache, _ADVICE)
+    return cache
+
+
+def _why_not(cache: str | None, below: str, whole: bool) -> str | None:
+    if cache is None:
+        return None
+    return why_not_all_private(cache, below) if whole else why_not_private(cache, below)
