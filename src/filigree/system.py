@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail, LentFile
 from filigree.access.walking import Walk
+from filigree.families.indexes import doubts
 from filigree.families.looking import os_release
 from filigree.families.protocol import Archive, Database, Family, Records
 from filigree.families.registry import family_named, family_of, is_archive_name, open_archive
@@ -197,6 +198,8 @@ class System:
                     raise BadQuestion(f"no keys can be read: {words_of(error)}", file) from error
         if not found:
             raise BadQuestion("the keyring holds no keys", ", ".join(paths))
+        for gap in doubts(found):
+            self.report(gap)
         return found
 
     @cached_property

@@ -155,7 +155,7 @@ GOOD, BAD, WEAK = SealVerdict.GOOD, SealVerdict.BAD, SealVerdict.WEAK
         ("stranger", SealVerdict.UNKNOWN_KEY, "no key that may sign it is at hand for "),
         ("lapsed", SealVerdict.EXPIRED, "its key has expired since, on 2024-01-31"),
         ("late", SealVerdict.EXPIRED, "its key had expired on 2024-02-01, before it signed"),
-        ("of the future", BAD, "it does not fit"),
+        ("of the future", BAD, "it is from the future: it says that it was made on 2050-03-01"),
         ("revoked", BAD, "its key was revoked on "),
         ("rsa, text changed", BAD, "that was changed"),
         ("eddsa, text changed", BAD, "that was changed"),

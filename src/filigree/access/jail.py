@@ -150,7 +150,7 @@ class Jail:
             digest = target = carried = None
             if form == stat.S_IFREG:
                 if capabilities:
-                    carried = self._capabilities(raw, above)
+                    carried = self._capabilities(raw, above, before)
                 if algorithm is not None and of_size in (None, before.st_size):
                     if before.st_size > limit:
                         raise AccessError(Obstacle.TOO_LARGE, path, f"{before.st_size} bytes")
@@ -165,14 +165,10 @@ class Jail:
             before.st_ctime_ns,
         )  # fmt: skip
 
-    @staticmethod
-    def _capabilities(raw: bytes, above: int) -> str:
+    def _capabilities(self, raw: bytes, above: int, seen: os.stat_result) -> str:
         """The text of a file's capabilities, empty where it has none."""
-        # There is no call for an attribute of a name in a directory that is held: the way to it
-        # is the kernel's own list of what this process holds. The last part is not followed.
-        place = b"/proc/self/fd/%d/%s" % (above, raw)
         try:
-            data = os.getxattr(place, ATTRIBUTE, follow_symlinks=False)
+            data = self._attribute(raw, above, seen)
         except OSError as error:
             if error.errno in (errno.ENODATA, errno.ENOTSUP):
                 return ""
@@ -181,6 +177,22 @@ class Jail:
             return write_capabilities(read_attribute(data))
         except CapabilityError as error:
             return str(error)
+
+    def _attribute(self, raw: bytes, above: int, seen: os.stat_result) -> bytes:
+        try:
+            handle = self._open(raw, above, seen)
+        except PermissionError:
+            # What may be looked at and not be read is reached by the kernel's own list of what this
+            # process holds, where there is one: no call takes a name in a directory that is held.
+            place = b"/proc/self/fd/%d/%s" % (above, raw)
+            try:
+                return os.getxattr(place, ATTRIBUTE, follow_symlinks=False)
+            except FileNotFoundError:
+                raise PermissionError(errno.EACCES, os.strerror(errno.EACCES)) from None
+        try:
+            return os.getxattr(handle, ATTRIBUTE)
+        finally:
+            os.close(handle)
 
     def _digest(
         self, raw: bytes, above: int, before: os.stat_result, algorithm: str, path: str

@@ -263,6 +263,14 @@ class IndexReader:
         return self._own.copies if file.own and self._own.copies else self._jail
 
 
+def doubts(keys: Iterable[Key]) -> Iterator[Gap]:
+    """A gap for each key of which it is not known whether it was revoked."""
+    for key in keys:
+        if key.doubt is not None:
+            what = f"whether key {key.fingerprint} of {key.file} was revoked"
+            yield Gap(what, key.doubt)
+
+
 class Keys:
     """The keys of one root's files, each file read once; or the auditor's own instead of them."""
 
@@ -285,10 +293,16 @@ class Keys:
         if self.own is not None:
             return self.own
         try:
-            return read_keys(text.encode("utf-8", "surrogateescape"), place)
+            return self.told(read_keys(text.encode("utf-8", "surrogateescape"), place))
         except ValueError as error:
             self._report(Gap(place, str(error)))
             return []
+
+    def told(self, keys: list[Key]) -> list[Key]:
+        """Keys, those of which it is not known whether they were revoked reported."""
+        for gap in doubts(keys):
+            self._report(gap)
+        return keys
 
     def held(self, path: str) -> list[Key]:
         """The root's own keys in a file, whoever else's count."""
@@ -299,7 +313,7 @@ class Keys:
     def _read(self, path: str) -> list[Key] | None:
         try:
             data = self._jail.read_or_none(path, KEY_LIMIT)
-            return None if data is None else read_keys(data, path)
+            return None if data is None else self.told(read_keys(data, path))
         except AccessError as error:
             self._report(Gap(path, error.what))
         except ValueError as error:

@@ -30,7 +30,7 @@ def ring_of(home: str, jail: Jail, keys: Keys, report: Report) -> Iterator[Key]:
         return
     for block in keys_in(data):
         try:
-            yield from read_keys(block, box)
+            yield from keys.told(read_keys(block, box))
         except ValueError as error:
             report(Gap(box, str(error)))
 

@@ -26,7 +26,8 @@ class Key(NamedTuple):
     """One certificate: the fingerprints of all its keys, its own first, whose it is, where it lies.
 
     `algorithm` is that of its own key, with its size where it has one; `weakness` is why it is not
-    to be relied on, None where nothing speaks against it. `certificate` is the library's own.
+    to be relied on, None where nothing speaks against it. `doubt` is why it is not known whether it was
+    revoked, None where that is known. `certificate` is the library's own.
     """
 
     fingerprints: tuple[str, ...]
@@ -39,6 +40,7 @@ class Key(NamedTuple):
     algorithm: str = "unknown"
     weakness: str | None = None
     revoked_at: datetime | None = None
+    doubt: str | None = None
 
     @property
     def fingerprint(self) -> str:
@@ -58,9 +60,11 @@ def read_keys(data: bytes, file: str) -> list[Key]:
     except Exception as error:  # the library has one kind of error for everything
         raise ValueError(f"no keys: {short(error)}") from error
     keys = []
+    told = _taken_back(data)
     for certificate in found:
         try:
-            keys.append(_key(certificate, file))
+            own = told if len(found) == 1 or told else _taken_back(bytes(certificate))
+            keys.append(_key(certificate, file, own))
         except Exception as error:
             keys.append(_unread(certificate, file, short(error)))
     return keys
@@ -68,10 +72,38 @@ def read_keys(data: bytes, file: str) -> list[Key]:
 
 def _unread(certificate: Any, file: str, why: str) -> Key:
     prints = (str(certificate.fingerprint),)
-    return Key(prints, None, None, None, False, file, certificate, weakness=why)
+    return Key(prints, None, None, None, False, file, certificate, weakness=why, doubt=why)
 
 
-def _key(certificate: Any, file: str) -> Key:
+def _taken_back(data: bytes) -> dict[str, str]:
+    """By fingerprint, why a key may have been revoked: what stands behind it in a file, as it is written.
+
+    The library leaves out what it cannot make sense of, and keeps apart what does not hold.
+    """
+    from pysequoia.packet import PacketPile, Tag
+
+    found: dict[str, str] = {}
+    try:
+        packets = list(PacketPile.from_bytes(data))
+    except Exception:  # what is read of it was read otherwise: each certificate by itself
+        return found
+    now = ""
+    for packet in packets:
+        if packet.tag in (Tag.PublicKey, Tag.SecretKey):
+            now = packet.fingerprint or ""
+        elif packet.tag is Tag.Signature:
+            try:
+                kind = str(packet.signature_type).rpartition(".")[2]
+            except Exception:
+                kind = "None"
+            if kind == "KeyRevocation":
+                found[now] = "it carries a revocation that does not hold, or cannot be judged"
+            elif kind == "None":
+                found.setdefault(now, "it carries a signature that cannot be read")
+    return found
+
+
+def _key(certificate: Any, file: str, told: dict[str, str]) -> Key:
     from pysequoia.packet import PacketPile, Tag
 
     prints: list[str] = []
@@ -92,9 +124,12 @@ def _key(certificate: Any, file: str) -> Key:
                 lives.append((packet.signature_created, packet.key_validity_period))
     own = str(certificate.fingerprint)
     expires, weakness = _expiry(certificate, made, lives)
+    revoked, doubt = _revoked(certificate)
+    if not revoked:
+        doubt = doubt or told.get(prints[0])
     return Key(
-        (own, *(one for one in prints if one != own)), identity, made, expires, _revoked(certificate),
-        file, certificate, algorithm or "unknown", weakness, revoked_at,
+        (own, *(one for one in prints if one != own)), identity, made, expires, revoked,
+        file, certificate, algorithm or "unknown", weakness, revoked_at, doubt,
     )  # fmt: skip
 
 
@@ -118,11 +153,12 @@ def _expiry(
     return (made + lasting if made and lasting else None), weakness
 
 
-def _revoked(certificate: Any) -> bool:
+def _revoked(certificate: Any) -> tuple[bool, str | None]:
+    """Whether a certificate was revoked, and why that is not known, where it is not."""
     try:
-        return bool(certificate.is_revoked)
-    except Exception:  # what is too weak to be looked at was told with its expiry
-        return False
+        return bool(certificate.is_revoked), None
+    except Exception as error:
+        return False, cause(error)
 
 
 def _algorithm(packet: Any) -> str:

@@ -2,7 +2,10 @@
 
 Rules, before the code that keeps them:
 
-- Every signature is judged by itself; the best of them is the seal's verdict, but a bad one is told.
+- Every signature is judged by itself, and only that of which the library says so by itself is good; the
+  best of them is the seal's verdict, unless one is bad.
+- One from the future is bad, and said to be from the future. One by a key of which it cannot be told
+  whether it was revoked is no better than weak.
 - A signature whose key is not given is by an unknown key: that is no alarm, and the key is named. But
   one whose two bytes of the digest do not fit is bad, whoever made it.
 - Where the algorithm of the signature or of its key is no longer trusted the signature is weak, not
@@ -12,15 +15,17 @@ Rules, before the code that keeps them:
 - Of clear-signed text only what the signatures cover is given back.
 """
 
+import base64
 import contextlib
 import hashlib
 import re
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from filigree.formats.keys import Key, short
+from filigree.model.errors import AccessError, Obstacle
 from filigree.model.seals import Seal, SealVerdict, Signer
 
 _CLEAR = b"-----BEGIN PGP SIGNED MESSAGE-----"
@@ -34,7 +39,9 @@ _DASH = re.compile(rb"^- ", re.MULTILINE)
 _ORDER = [
     SealVerdict.GOOD, SealVerdict.EXPIRED, SealVerdict.WEAK, SealVerdict.UNKNOWN_KEY, SealVerdict.BAD,
 ]  # fmt: skip
-_MOST = 64
+_SKEW = timedelta(minutes=30)
+"""So far two clocks may be apart before one of them is in the other's future."""
+_MOST = 16
 """Signatures of one thing that are judged."""
 IN_MEMORY = 8 << 20
 
@@ -55,17 +62,20 @@ def split_clear_signed(data: bytes) -> tuple[bytes, bytes] | None:
 
 def judge_clear_signed(data: bytes, keys: list[Key], now: datetime) -> tuple[Seal, bytes]:
     """The seal of clear-signed data, and its text: what is covered, where a signature holds."""
-    from pysequoia import verify
-
     parts = split_clear_signed(data)
     if parts is None:
         return Seal(SealVerdict.NONE, reason="it is not signed"), data
-    try:
-        found = verify(bytes=data, store=lambda _: [key.certificate for key in keys])
-        held, text = {one.signing_key for one in found.valid_sigs}, found.bytes or b""
-    except Exception:  # it says no more than that no signature holds
-        held, text = set(), parts[0]
-    return _seal(parts[1], held, keys, now, None), text
+    text, signatures = parts
+    front = data[: len(data) - len(signatures)]
+    covered: list[bytes] = []
+
+    def holds(packet: Any, fitting: Sequence[Key]) -> bool:
+        found = _verified(fitting, bytes=front + _armoured(packet))
+        covered.extend([found.bytes or b""] if found is not None else [])
+        return found is not None
+
+    seal = _seal(signatures, holds, keys, now, lambda: iter((_as_text(text),)))
+    return seal, covered[0] if covered else text
 
 
 def judge_detached(data: bytes, signature: bytes, keys: Sequence[Key], now: datetime) -> Seal:
@@ -78,31 +88,76 @@ def judge_pieces(
 ) -> Seal:
     """The seal of what comes in pieces, `size` bytes in all, by signatures that lie beside it.
 
-    What is too large for the memory takes the way over a file without a name.
+    What is too large for the memory takes the way over a file of our own. Raises AccessError where there
+    is no room for that: then nothing is said of the signature.
     """
-    fitting = [key for key in keys if any(key.made(one) for one in issuers(signature))]
-    held: set[str] = set()
-    if fitting and size <= IN_MEMORY:
-        held = _holding(fitting, signature, bytes=b"".join(pieces()))
-    elif fitting:
-        with tempfile.TemporaryFile() as file:
+    if size > IN_MEMORY and any(key.made(one) for key in keys for one in issuers(signature)):
+        return _judge_large(pieces, signature, keys, now)
+    whole: list[bytes] = []
+
+    def holds(packet: Any, fitting: Sequence[Key]) -> bool:
+        if not whole:
+            whole.append(b"".join(pieces()))
+        return _verified(fitting, packet, bytes=whole[0]) is not None
+
+    return _seal(signature, holds, keys, now, pieces)
+
+
+def _judge_large(pieces: Pieces, signature: bytes, keys: Sequence[Key], now: datetime) -> Seal:
+    try:
+        # By a name in a folder: the kernel's own name of what is open is not there everywhere.
+        with tempfile.NamedTemporaryFile(prefix="filigree-") as file:
             for piece in pieces():
                 file.write(piece)
             file.flush()
-            held = _holding(fitting, signature, file=f"/proc/self/fd/{file.fileno()}")
-    return _seal(signature, held, keys, now, pieces)
+            with open(file.name, "rb"):
+                """It can be opened by that name: else the library would call everything bad."""
+
+            def holds(packet: Any, fitting: Sequence[Key]) -> bool:
+                return _verified(fitting, packet, file=file.name) is not None
+
+            return _seal(signature, holds, keys, now, pieces)
+    except OSError as error:
+        why = f"there is no room to check its signature: {error.strerror}"
+        raise AccessError(Obstacle.FAILED, tempfile.gettempdir(), why) from error
 
 
-def _holding(keys: Sequence[Key], signature: bytes, **signed: Any) -> set[str]:
-    """The keys whose signatures hold: all that the library says of the others is that they do not."""
+Holds = Callable[[Any, Sequence[Key]], bool]
+"""Whether one signature holds, by one of these keys."""
+
+
+def _verified(keys: Sequence[Key], packet: Any = None, **signed: Any) -> Any:
+    """What the library says of one signature that holds; None where it does not.
+
+    Each is asked of by itself: of several it says only that one of them holds, by which key.
+    """
     from pysequoia import Sig, verify
 
     try:
-        sig = Sig.from_bytes(signature)
-        found = verify(**signed, store=lambda _: [one.certificate for one in keys], signature=sig)
-        return {one.signing_key for one in found.valid_sigs}
+        if packet is not None:
+            signed["signature"] = Sig.from_bytes(_packed(packet))
+        found = verify(**signed, store=lambda _: [one.certificate for one in keys])
     except Exception:  # the library has one kind of error for everything
-        return set()
+        return None
+    return found if found.valid_sigs else None
+
+
+def _packed(packet: Any) -> bytes:
+    """One signature packet, with its head (RFC 9580, section 4.2.1)."""
+    body = bytes(packet.body)
+    return b"\xc2\xff" + len(body).to_bytes(4, "big") + body
+
+
+def _armoured(packet: Any) -> bytes:
+    """One signature in ASCII armour, without the checksum that is not asked for (section 6.2)."""
+    text = base64.encodebytes(_packed(packet))
+    return b"-----BEGIN PGP SIGNATURE-----\n\n" + text + b"-----END PGP SIGNATURE-----\n"
+
+
+def _as_text(text: bytes) -> bytes:
+    """Text as a signature of clear-signed text covers it (section 7.2): lines without the blanks at their
+    ends, divided by carriage return and line feed."""
+    return b"\r\n".join(line.rstrip(b" \t\r") for line in text.split(b"\n"))
 
 
 def combined(seals: Iterable[Seal]) -> Seal:
@@ -139,7 +194,7 @@ def _issuer(packet: Any) -> str:
 
 
 def _seal(
-    signatures: bytes, held: set[str], keys: Sequence[Key], now: datetime, pieces: Pieces | None
+    signatures: bytes, holds: Holds, keys: Sequence[Key], now: datetime, pieces: Pieces
 ) -> Seal:
     try:
         packets = _packets(signatures)[:_MOST]
@@ -147,7 +202,7 @@ def _seal(
         return Seal(SealVerdict.BAD, reason=f"its signature cannot be read: {short(error)}")
     if not packets:
         return Seal(SealVerdict.NONE, reason="it is not signed")
-    return _of(tuple(_signed(packet, held, keys, now, pieces) for packet in packets))
+    return _of(tuple(_signed(packet, holds, keys, now, pieces) for packet in packets))
 
 
 def _of(signers: tuple[Signer, ...]) -> Seal:
@@ -162,22 +217,23 @@ def _of(signers: tuple[Signer, ...]) -> Seal:
 
 
 def _signed(
-    packet: Any, held: set[str], keys: Sequence[Key], now: datetime, pieces: Pieces | None
+    packet: Any, holds: Holds, keys: Sequence[Key], now: datetime, pieces: Pieces
 ) -> Signer:
     try:
-        return _signer(packet, held, keys, now, pieces)
+        return _signer(packet, holds, keys, now, pieces)
     except RuntimeError as error:  # a damaged packet tells so only when it is asked for its parts
         why = f"it cannot be read: {short(error)}"
         return Signer("", None, None, SealVerdict.BAD, None, why)
 
 
 def _signer(
-    packet: Any, held: set[str], keys: Sequence[Key], now: datetime, pieces: Pieces | None
+    packet: Any, holds_by: Holds, keys: Sequence[Key], now: datetime, pieces: Pieces
 ) -> Signer:
     issuer, made = _issuer(packet), packet.signature_created
-    key = next((one for one in keys if one.made(issuer)), None)
-    holds = any(one.endswith(issuer) for one in held) if issuer else False
-    if not holds and pieces is not None and digest_fits(packet, pieces) is False:
+    fitting = [one for one in keys if one.made(issuer)]
+    key = next(iter(fitting), None)
+    holds = bool(fitting) and holds_by(packet, fitting)
+    if not holds and digest_fits(packet, pieces) is False:
         # That takes no key to see.
         whose = (key.identity, key.file) if key else (None, None)
         why = "it does not fit what it is under: that was changed, or the signature was"
@@ -200,8 +256,15 @@ def _judged(packet: Any, key: Key, holds: bool, now: datetime) -> tuple[SealVerd
             return SealVerdict.EXPIRED, f"its key was revoked since{_on(key.revoked_at)}"
         if key.expires_at is not None and key.expires_at < now:
             return SealVerdict.EXPIRED, f"its key has expired since, on {key.expires_at:%Y-%m-%d}"
+        if key.doubt is not None:
+            return SealVerdict.WEAK, f"whether its key was revoked is not known: {key.doubt}"
         return SealVerdict.GOOD, None
     hashed = str(packet.hash_algorithm).rpartition(".")[2].upper()
+    if made is not None and made > now + _SKEW:
+        return (
+            SealVerdict.BAD,
+            f"it is from the future: it says that it was made on {made:%Y-%m-%d}",
+        )
     if key.revoked:
         return SealVerdict.BAD, f"its key was revoked{_on(key.revoked_at)}"
     if made is not None and key.expires_at is not None and key.expires_at < made:
@@ -216,6 +279,10 @@ def _judged(packet: Any, key: Key, holds: bool, now: datetime) -> tuple[SealVerd
     return SealVerdict.BAD, "it does not fit what it is under"
 
 
+def _kind(packet: Any) -> str:
+    return str(packet.signature_type).rpartition(".")[2]
+
+
 def _on(moment: datetime | None) -> str:
     return f" on {moment:%Y-%m-%d}" if moment else ""
 
@@ -223,11 +290,11 @@ def _on(moment: datetime | None) -> str:
 def digest_fits(packet: Any, pieces: Pieces) -> bool | None:
     """Whether the two bytes fit that a signature tells of its digest; None where that is not known.
 
-    RFC 9580, sections 5.2.2 to 5.2.4, for binary documents: no proof, but what does not fit is wrong.
+    RFC 9580, sections 5.2.2 to 5.2.4, of documents and text: no proof, but what does not fit is wrong.
     """
     body = bytes(packet.body)
     name = _NAMES.get(str(packet.hash_algorithm).rpartition(".")[2].upper().replace("_", ""))
-    if name is None or len(body) < 10 or str(packet.signature_type).rpartition(".")[2] != "Binary":
+    if name is None or len(body) < 10 or _kind(packet) not in ("Binary", "Text"):
         return None
     if body[0] == 4:
         hashed = 6 + int.from_bytes(body[4:6], "big")

@@ -13,7 +13,7 @@ from filigree.access.jail import Jail
 from filigree.access.private_folder import copy_private, make_private
 from filigree.families.protocol import ADDED, Own, Sources
 from filigree.model.answer import Answer, Gap
-from filigree.model.errors import BadQuestion
+from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.repositories import Refreshed, Repository
 from filigree.model.seals import SealVerdict
 from filigree.questions.available import Available, copies_folder, is_called
@@ -198,6 +198,8 @@ def _asked(
         return fetch, sources.refresh(repository, fetch, chosen.paths)
     except FetchError as error:
         return fetch, error
+    except AccessError as error:  # what came could not be judged, and so it is not kept
+        return fetch, FetchError(error.what, repository.identity)
 
 
 def _row(
