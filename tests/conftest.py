@@ -18,6 +18,7 @@ from filigree.demo.curlew import build_curlew
 from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import build_heron
 from filigree.demo.plover import build_plover
+from filigree.formats.unpacking import renew_allowance
 from tests.making import DebRoot
 
 settings.register_profile("bounded", max_examples=60, deadline=None, derandomize=True)
@@ -119,3 +120,9 @@ def ask(call: Run) -> Callable[..., Any]:
         return json.loads(call(*arguments, "--format", "json").stdout)
 
     return ask_it
+
+
+@pytest.fixture(autouse=True)
+def anew() -> None:
+    """What streams may give beyond their share is counted a question: here a test."""
+    renew_allowance()

@@ -16,6 +16,7 @@ from filigree.families.registry import family_named, family_of, is_archive_name,
 from filigree.families.seals import ENDINGS
 from filigree.formats.accounts import Accounts, read_accounts
 from filigree.formats.keys import Key, read_keys
+from filigree.formats.unpacking import renew_allowance
 from filigree.model.answer import Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, Obstacle, words_of
 from filigree.model.files import Kind
@@ -27,17 +28,21 @@ if TYPE_CHECKING:
 
 
 _SIGNATURE_LIMIT = 1 << 20
+GAPS_NAMED = 10_000
+"""So many gaps are named one by one."""
 
 
 class System:
     """One root, opened. `gaps` collects what could not be looked at, each once, as it is found."""
 
     def __init__(self, root: str, family: str | None = None, here: str = "/") -> None:
-        self.root = os.path.abspath(root)
+        renew_allowance()
+        self.root = _absolute(root)
         self.here = here
         self.jail = Jail(self.root)
         self.family: Family = family_named(family) if family else family_of(self.jail)
         self._gaps: dict[Gap, None] = {}
+        self._unnamed = 0
         self._asides: dict[str, None] = {}
         self._opened: dict[tuple[str, bool], Archive] = {}
         self._archives: dict[int, Archive] = {}
@@ -59,8 +64,11 @@ class System:
         self.jail.close()
 
     def report(self, gap: Gap) -> None:
-        """Note something that could not be looked at."""
-        self._gaps[gap] = None
+        """Note something that could not be looked at; of more than make sense how many there are."""
+        if len(self._gaps) < GAPS_NAMED or gap in self._gaps:
+            self._gaps[gap] = None
+        else:
+            self._unnamed += 1
 
     def say(self, words: str) -> None:
         """Note something that the auditor should know, and that costs the answers nothing."""
@@ -73,7 +81,11 @@ class System:
 
     @property
     def gaps(self) -> list[Gap]:
-        return list(self._gaps)
+        found = list(self._gaps)
+        if self._unnamed:
+            why = f"only the first {GAPS_NAMED:,} are named"
+            found.append(Gap(f"{self._unnamed:,} more things", why))
+        return found
 
     @property
     def packages(self) -> Sequence[Package]:
@@ -131,7 +143,7 @@ class System:
         """The signature that lies beside a file; None where there is none, or none can be looked for."""
         if path.startswith(("http://", "https://")):
             return None
-        jail, place = (self.jail, path) if below else (self._outside, os.path.abspath(path))
+        jail, place = (self.jail, path) if below else (self._outside, _absolute(path))
         for ending in ENDINGS:
             try:
                 found = jail.read_or_none(place + ending, _SIGNATURE_LIMIT)
@@ -155,7 +167,7 @@ class System:
 
     def _borrowed(self, path: str) -> "LentFile | RemoteFile":
         if not path.startswith(("http://", "https://")):
-            return self._outside.lend(os.path.abspath(path))
+            return self._outside.lend(_absolute(path))
         from filigree.access.remote import RemoteFile
 
         return RemoteFile(path)
@@ -173,7 +185,7 @@ class System:
     def own_lines(self, path: str, limit: int) -> Iterator[bytes]:
         """The lines of a file of the auditor's own, one after the other. Raises AccessError."""
         rest, total = b"", 0
-        for piece in self._outside.pieces(os.path.abspath(path)):
+        for piece in self._outside.pieces(_absolute(path)):
             total += len(piece)
             if total > limit:
                 raise AccessError(Obstacle.TOO_LARGE, path, f"more than {limit} bytes")
@@ -192,7 +204,7 @@ class System:
             files = self.own_files(f"{glob_escape(path)}/*") if os.path.isdir(path) else [path]
             for file in files:
                 try:
-                    data = self._outside.read(os.path.abspath(file), 64 << 20)
+                    data = self._outside.read(_absolute(file), 64 << 20)
                     found += read_keys(data, file)
                 except (AccessError, ValueError) as error:
                     raise BadQuestion(f"no keys can be read: {words_of(error)}", file) from error
@@ -252,20 +264,41 @@ class System:
         """The number of a group, by name or as `#number`; None where the root has none of that name."""
         return _number(name, self._groups)
 
+    @property
+    def has_users(self) -> bool:
+        """Whether the root has a list of users: without one nobody knows whose files are."""
+        return bool(self._users.numbers)
+
+    @property
+    def has_groups(self) -> bool:
+        return bool(self._groups.numbers)
+
     @cached_property
     def _users(self) -> Accounts:
-        return self._accounts("/etc/passwd")
+        return self._accounts("/etc/passwd", "users")
 
     @cached_property
     def _groups(self) -> Accounts:
-        return self._accounts("/etc/group")
+        return self._accounts("/etc/group", "groups")
 
-    def _accounts(self, path: str) -> Accounts:
+    def _accounts(self, path: str, what: str) -> Accounts:
+        why = f"there is no list of {what} that can be read: by name nobody can be told"
         try:
-            return read_accounts(self.jail.read_or_none(path, 64 << 20) or b"")
+            found = read_accounts(self.jail.read_or_none(path, 64 << 20) or b"")
         except AccessError as error:
-            self.report(Gap(path, error.what))
-            return read_accounts(b"")
+            found, why = read_accounts(b""), error.what
+        if not found.numbers:
+            self.report(Gap(path, why))
+        return found
+
+
+def _absolute(path: str) -> str:
+    """A place in the world outside. Raises BadQuestion where it is told from a place that is gone."""
+    try:
+        return os.path.abspath(path)
+    except FileNotFoundError as error:
+        why = "the working directory is gone, and the path starts there"
+        raise BadQuestion(why, path, "give a path that starts with a slash") from error
 
 
 def _number(name: str, accounts: Accounts) -> int | None:

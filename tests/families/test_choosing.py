@@ -5,13 +5,15 @@ from pathlib import Path
 
 import pytest
 
-from filigree.families.deb.choosing import Pin
+from filigree.families.deb.choosing import Pin, Pins
 from filigree.families.deb.choosing import choices as deb_choices
 from filigree.families.deb.repositories import DebRepositories
+from filigree.families.expressions import Expressions, Told
 from filigree.families.rpm.choosing import choices as rpm_choices
 from filigree.families.rpm.choosing import excluded
 from filigree.formats.deb_configuration import read_configuration
 from filigree.formats.deb_preferences import Preference, read_preferences
+from filigree.formats.patterns import glob
 from filigree.model.choices import Choice, Offering
 from filigree.model.package import Package, State
 from filigree.model.repositories import Repository
@@ -126,7 +128,7 @@ def test_which_version_is_taken(
 ) -> None:
     offers = [offering(*word.split("=")) for word in offered.split()]
     here = [package(installed, State.INSTALLED)] if installed else []
-    found = deb_choices(pins(preferences), here, offers)
+    found = deb_choices(Pins(pins(preferences), lambda _: None), here, offers)
     assert taken(found) == expected
     assert [one.version for one in found] == sorted({one.version for one in found}, reverse=True)
     assert all(one.why and one.verdict for one in found)
@@ -135,7 +137,9 @@ def test_which_version_is_taken(
 
 def test_a_version_has_the_best_priority_of_those_who_offer_it() -> None:
     here = [package("1", State.INSTALLED)]
-    found = deb_choices([], here, [offering("trials", "2"), offering("stable", "2")])
+    found = deb_choices(
+        Pins([], lambda _: None), here, [offering("trials", "2"), offering("stable", "2")]
+    )
     told = [(one.version, one.priority, len(one.offers)) for one in found]
     assert told == [("2", 500, 2), ("1", 100, 0)]
 
@@ -237,4 +241,5 @@ def test_which_version_is_taken_in_the_other_family(
      ("gauge-0:2.1-3", False), ("gaug", False), ("gauge-2.2", False), ("*.noarch", False)],
 )  # fmt: skip
 def test_how_what_is_left_out_is_written(pattern: str, fits: bool) -> None:
-    assert (excluded(package("1:2.1-3"), [pattern]) == pattern) is fits
+    asked = Expressions([Told(pattern, "here")], glob, "what is left out", lambda _: None)
+    assert (excluded(package("1:2.1-3"), asked) == pattern) is fits

@@ -31,7 +31,13 @@ from filigree.formats.file_capabilities import (
 from filigree.formats.members import Member, PayloadError
 from filigree.formats.random_access import ContainerError, MemoryBytes
 from filigree.formats.tar_stream import read_small_tar, read_tar
-from filigree.formats.unpacking import MEMORY_LIMIT, RATIO, Unpacked, UnpackError
+from filigree.formats.unpacking import (
+    MEMORY_LIMIT,
+    RATIO,
+    Unpacked,
+    UnpackError,
+    renew_allowance,
+)
 from filigree.model.files import Kind
 
 SAMPLE = random.Random("payload").randbytes(200_000) + bytes(300_000)
@@ -100,6 +106,7 @@ def test_what_unpacks_to_far_more_than_it_is_ends(
 ) -> None:
     allowed = 1 << 22
     monkeypatch.setattr("filigree.formats.unpacking.ALLOWANCE", allowed)
+    renew_allowance()
     part = 10_000_000
     bomb = PACKERS[packer](bytes(part))
     assert len(bomb) * RATIO < part
@@ -107,6 +114,24 @@ def test_what_unpacks_to_far_more_than_it_is_ends(
     with pytest.raises(UnpackError, match="unpacks to more than"):
         whole(stream)
     assert stream.position <= allowed + RATIO * stream.read_so_far + 70_000
+
+
+def test_what_streams_may_give_beyond_their_share_is_counted_for_all_of_them(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    allowed = 1 << 22
+    monkeypatch.setattr("filigree.formats.unpacking.ALLOWANCE", allowed)
+    renew_allowance()
+    small = PACKERS["xz"](bytes(allowed // 2))
+    assert len(whole(unpacked(small))) == allowed // 2
+    assert len(whole(unpacked(small))) == allowed // 2
+    with pytest.raises(UnpackError, match="unpacks to more than"):
+        whole(unpacked(small))
+    # What keeps to its share is read all the same; and so is everything at the next question.
+    honest = bytes(range(256)) * 40
+    assert whole(unpacked(PACKERS["xz"](honest))) == honest
+    renew_allowance()
+    assert len(whole(unpacked(small))) == allowed // 2
 
 
 def test_an_unpacker_that_wants_much_memory_is_refused() -> None:

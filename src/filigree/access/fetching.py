@@ -27,8 +27,12 @@ PATIENCE = 30.0
 SLOWEST = 200
 GRACE = 20.0
 """Fewer bytes a second than this, after so many seconds, are too few to wait for."""
+DEADLINE = 3600.0
+"""Seconds after which a fetch is given up, however much comes; as many for each GiB that is promised."""
 REDIRECTS = 5
+LATE = "it took longer in all than it may: it is given up"
 _UNPLAIN = re.compile(r"[^A-Za-z0-9._+~-]")
+_HOST = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^/]*")
 _NAME_LIMIT = 120
 _LOCAL = ("127.0.0.1", "localhost", "[::1]")
 
@@ -80,20 +84,51 @@ class Web:
     def __init__(self, patience: float = PATIENCE) -> None:
         self._patience = patience
         self._client: Any = None
+        self.late = False
+        """Whether a deadline has cut it off."""
 
     def close(self) -> None:
         if self._client is not None:
             self._client.close()
 
+    def _cut(self) -> None:
+        """End what is under way: a server that sends a byte now and then is never late by itself."""
+        self.late = True
+        self.close()
+
     @contextlib.contextmanager
-    def asked(self, address: str, headers: dict[str, str]) -> Iterator[Any]:
-        """The answer, redirections followed; none of them from a sealed way to an open one."""
+    def asked(self, address: str, headers: dict[str, str], until: float) -> Iterator[Any]:
+        """The answer, redirections followed; none of them from a sealed way to an open one.
+
+        Whatever comes, at the moment `until` (of the monotonic clock) it is over: raises FetchError.
+        """
+        if until <= time.monotonic():
+            raise FetchError(LATE, address)
+        watch = threading.Timer(until - time.monotonic(), self._cut)
+        watch.daemon = True
+        watch.start()
+        try:
+            with self._followed(address, headers, until - time.monotonic()) as answer:
+                yield answer
+        except Exception as error:
+            if not self.late and time.monotonic() < until:
+                raise
+            if self.late:
+                self._client, self.late = None, False
+            raise FetchError(LATE, address) from error
+        finally:
+            watch.cancel()
+
+    @contextlib.contextmanager
+    def _followed(self, address: str, headers: dict[str, str], left: float) -> Iterator[Any]:
         import httpx
+
+        patience = httpx.Timeout(max(0.01, min(self._patience, left)))
 
         client = self._connected()
         now = httpx.URL(address)
         for _ in range(REDIRECTS + 1):
-            with client.stream("GET", now, headers=headers) as answer:
+            with client.stream("GET", now, headers=headers, timeout=patience) as answer:
                 if answer.next_request is None:
                     yield answer
                     return
@@ -128,11 +163,14 @@ class Fetcher:
         progress: Callable[[Progress], None] | None = None,
         patience: float = PATIENCE,
         pause: float = 0.5,
+        deadline: float = DEADLINE,
     ) -> None:
         self.folder = folder
         self._progress = progress
         self._patience = patience
         self._pause = pause
+        self._deadline = deadline
+        self._until = 0.0
         self._web = Web(patience)
         self._dead: dict[str, str] = {}
 
@@ -151,6 +189,7 @@ class Fetcher:
             scheme, local = urlsplit(address).scheme, _local_path(address)
         except ValueError as error:
             raise FetchError(f"it is no address: {error}", address) from error
+        self._until = time.monotonic() + self._deadline * (1 + (size or 0) // (1 << 30))
         try:
             make_private(self.folder)
             path = kept_at(self.folder, address)
@@ -213,6 +252,8 @@ class Fetcher:
             try:
                 return self._once(address, path, limit, size)
             except _Again as error:
+                if time.monotonic() > self._until:
+                    raise FetchError(LATE, address) from error
                 if error.hopeless or not left:
                     why = str(error) if error.hopeless else f"{error}, {TRIES} times"
                     if error.unreached:
@@ -239,7 +280,7 @@ class Fetcher:
             if told.get("changed"):
                 headers["If-Modified-Since"] = told["changed"]
         try:
-            with self._web.asked(address, headers) as answer:
+            with self._web.asked(address, headers, self._until) as answer:
                 return self._taken(answer, address, path, begun, limit, size)
         except httpx.TimeoutException as error:
             raise _Again("the server does not answer in time") from error
@@ -285,7 +326,7 @@ class Fetcher:
             )  # fmt: skip
         tag = answer.headers.get("ETag") or answer.headers.get("Last-Modified")
         strong = tag if tag and not tag.startswith("W/") else None
-        _tell(record, {**_told(record), "address": address, "part_tag": strong})
+        _tell(record, {**_told(record), "part_tag": strong})
         with open_private(part, "ab" if going_on else "wb") as out:
             sent = self._written(answer, out, address, start, bound, claimed)
         if claimed is not None and sent != claimed:
@@ -296,7 +337,7 @@ class Fetcher:
             raise FetchError(why, address, wrong=True)
         os.replace(part, path)
         _tell(record, {
-            "address": address, "tag": answer.headers.get("ETag"),
+            "tag": answer.headers.get("ETag"),
             "changed": answer.headers.get("Last-Modified"),
         })  # fmt: skip
         return Fetched(path, True, sent)
@@ -312,6 +353,8 @@ class Fetcher:
             if start + sent > bound:
                 raise FetchError(f"more than {bound:,} bytes are sent", address, wrong=True)
             out.write(piece)
+            if time.monotonic() > self._until:
+                raise FetchError(LATE, address)
             passed = time.monotonic() - began
             if passed > min(GRACE, self._patience) and sent < SLOWEST * passed:
                 raise _Again("the server sends next to nothing")
@@ -393,7 +436,8 @@ def kept_at(folder: str, address: str) -> str:
     """Where a file of an address is kept in a folder."""
     digest = hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
     # Of which version some archives are nothing but their names tell.
-    name = address.partition("?")[0].rpartition("/")[2]
+    # Who asks, and with which password, stands before the host, and is left out with it.
+    name = _HOST.sub("", address.partition("?")[0]).rpartition("/")[2]
     return os.path.join(folder, f"{digest}.{_UNPLAIN.sub('_', name)[:_NAME_LIMIT]}")
 
 

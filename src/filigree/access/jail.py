@@ -372,7 +372,11 @@ class Jail:
         try:
             handle = self.listable(path)
             try:
-                return sorted(decoded(os.fsencode(name)) for name in os.listdir(handle))
+                found = os.listdir(handle)
+                for place, name in enumerate(found):  # in place: there may be millions
+                    found[place] = decoded(os.fsencode(name))
+                found.sort()
+                return found
             finally:
                 os.close(handle)
         except OSError as error:

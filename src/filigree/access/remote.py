@@ -1,10 +1,11 @@
 """A file at an address, read in place: only those parts are fetched that are asked for."""
 
 import tempfile
+import time
 from collections import OrderedDict
 from typing import Any
 
-from filigree.access.fetching import FetchError, Web
+from filigree.access.fetching import DEADLINE, FetchError, Web
 from filigree.model.errors import AccessError, Obstacle
 
 BLOCK = 1 << 16
@@ -21,10 +22,11 @@ class RemoteFile:
     the bytes that came.
     """
 
-    def __init__(self, address: str, patience: float = 30.0) -> None:
+    def __init__(self, address: str, patience: float = 30.0, deadline: float = DEADLINE) -> None:
         self.path = address
         self.sent = 0
         self._web = Web(patience)
+        self._until = time.monotonic() + deadline
         self._blocks: OrderedDict[int, bytes] = OrderedDict()
         self._tag: str | None = None
         self._whole: Any = None
@@ -98,7 +100,7 @@ class RemoteFile:
         import httpx
 
         try:
-            with self._web.asked(self.path, headers) as answer:
+            with self._web.asked(self.path, headers, self._until) as answer:
                 status = answer.status_code
                 if status in (404, 410):
                     raise AccessError(Obstacle.ABSENT, self.path)

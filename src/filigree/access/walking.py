@@ -5,7 +5,7 @@ import os
 import stat
 from collections.abc import Iterator
 from functools import lru_cache
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from filigree.access.directories import decoded, trouble
 from filigree.access.jail import Jail
@@ -129,7 +129,11 @@ class Walk:
 
 
 def _names(handle: int) -> list[bytes]:
-    return sorted(os.fsencode(name) for name in os.listdir(handle))
+    found: list[Any] = os.listdir(handle)
+    for place, name in enumerate(found):  # in place: there may be millions
+        found[place] = os.fsencode(name)
+    found.sort()
+    return found
 
 
 def _entry(path: str, seen: os.stat_result, target: str | None) -> Entry:

@@ -31,7 +31,7 @@ def parse_relation(text: str) -> Term:
     """
     match = _RELATION.fullmatch(text.strip())
     if match is None:
-        raise RelationError(f"it is no relation: {text[:200]!r}")
+        raise RelationError(f"it is no relation: {text[:80]!r}")
     if match["operator"] is None:
         return Term(match["name"])
     return Term(match["name"], Comparison(match["operator"]), match["version"])

@@ -1,10 +1,11 @@
 """A Berkeley DB hash file, read for its keys and values: one of the containers of the `rpm` database.
 
-Pages of one size. The first holds the description (magic 0x061561, versions 8 and 9, in the byte
-order of the machine that wrote it). Pages of hash entries hold offsets from their start to items, in
-pairs of key and value; an item is kept in place, or in a chain of overflow pages. Follows the page
-layouts in the library's header `db_page.h`. Offsets, lengths and chains are claims: each is checked
-against the file, and a chain cannot visit more pages than there are.
+Pages of one size. The first holds the description (magic 0x061561, versions 8 and 9, in the byte order
+of the machine that wrote it). Pages of hash entries hold offsets from their start to items, in pairs of
+key and value; an item is kept in place, or in a chain of overflow pages. Follows the page layouts in
+the library's header `db_page.h`. Offsets, lengths and chains are claims: each is checked against the
+file. A byte is charged once: a page of a chain belongs to one value, and the items of a page are no
+more than the page, so that all that comes out is no more than the file.
 """
 
 import struct
@@ -98,6 +99,7 @@ class _HashFile:
         self.last = min(last, source.size // size - 1)
         self.cut = last > self.last
         self._head = struct.Struct(f"{self._order}8x3I2H2B")
+        self._charged: set[int] = set()
 
     def pairs(self, number: int, only: int | None = None) -> Iterator[Pair]:
         page = self._page(number)
@@ -111,11 +113,15 @@ class _HashFile:
         offsets = struct.unpack_from(f"{self._order}{head.entries}H", page, _HEAD_SIZE)
         ends = (self.page_size, *offsets)
         every = range(0, head.entries - 1, 2)
+        left = self.page_size
         for at in every if only is None else [only] if only in every else []:
             key, damage = self._item(page, offsets[at], ends[at])
             value = None
             if damage is None:
                 value, damage = self._item(page, offsets[at + 1], ends[at + 1])
+            left -= max(0, ends[at] - offsets[at]) + max(0, offsets[at] - offsets[at + 1])
+            if left < 0 and damage is None:
+                value, damage = None, "its items lie over each other"
             told = damage and f"page {number}: {damage}"
             yield Pair(key or b"", value, told, number * _PLACES + at)
 
@@ -147,6 +153,9 @@ class _HashFile:
         while got < length:
             if not 0 < number <= self.last:
                 return None, f"the chain of a value leaves the file, at page {number}"
+            if number in self._charged:
+                return None, f"page {number} is a part of two values, or of a circle"
+            self._charged.add(number)
             page = self._page(number)
             head = _PageHead(*self._head.unpack_from(page))
             # On an overflow page, the place of the free space holds the bytes that are used.

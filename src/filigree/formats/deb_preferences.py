@@ -10,19 +10,26 @@ slashes. A condition without a letter is of the version where it begins with a d
 the codename.
 """
 
-import fnmatch
 import re
 from collections.abc import Iterator, Mapping
-from functools import lru_cache
 from typing import NamedTuple
 
 from filigree.formats.damage import Damage
+from filigree.formats.patterns import Pattern, PatternError, expression, glob
 from filigree.formats.stanzas import read_remarked_stanzas
 
 _FACTS = {
     "a": ("suite",), "n": ("codename",), "o": ("origin",), "l": ("label",), "c": ("component",),
     "v": ("version",), "b": ("architecture",), "": ("suite", "codename"), "0": ("version",),
 }  # fmt: skip
+
+
+class Named(NamedTuple):
+    """Packages by a pattern: of their names, or of their sources'; for one machine, or for `any`."""
+
+    pattern: str
+    of_source: bool
+    machine: str | None
 
 
 class Preference(NamedTuple):
@@ -40,20 +47,21 @@ class Preference(NamedTuple):
         """Whether it speaks of every package."""
         return "*" in self.packages
 
-    def names(self, name: str, source: str, architecture: str) -> bool:
-        """Whether it speaks of a package, by its name, that of its source, and its architecture."""
+    def named(self) -> Iterator["Named"]:
+        """The packages that it speaks of, each by its name or its source's, and perhaps its machine."""
         for one in self.packages:
-            if one.startswith("src:"):
-                if matches(one[4:], source):
-                    return True
-                continue
             front, colon, machine = one.rpartition(":")
-            if colon and not one.startswith("/"):
-                if matches(front, name) and machine in (architecture, "any"):
-                    return True
-            elif matches(one, name):
-                return True
-        return False
+            if one.startswith("src:"):
+                yield Named(one[4:], True, None)
+            elif colon and not one.startswith("/"):
+                yield Named(front, False, machine)
+            else:
+                yield Named(one, False, None)
+
+    def patterns(self) -> Iterator[str]:
+        """Every pattern that it holds against an index, or a version."""
+        yield from (pattern for _, pattern in self.conditions or ())
+        yield from (one for one in (self.origin, self.version) if one is not None)
 
     def fits(self, facts: Mapping[str, str]) -> bool:
         """Whether it speaks of an index, by the facts of its signed file, its component and its host."""
@@ -73,21 +81,17 @@ class Preference(NamedTuple):
 
 def matches(pattern: str, text: str) -> bool:
     """Whether a glob, or a regular expression between slashes, matches."""
-    compiled = _compiled(pattern)
-    return compiled is not None and compiled(text)
+    try:
+        return pattern_of(pattern).matches(text)
+    except PatternError:  # whoever reads preferences tells of these, and leaves them out
+        return False
 
 
-@lru_cache(maxsize=1024)
-def _compiled(pattern: str):  # type: ignore[no-untyped-def]
-    if len(pattern) > 1 and pattern.startswith("/") and pattern.endswith("/"):
-        try:
-            search = re.compile(pattern[1:-1]).search
-        except re.error:
-            return None
-        return lambda text: search(text) is not None
-    if re.search(r"[*?\[]", pattern):
-        return lambda text: fnmatch.fnmatchcase(text, pattern)
-    return pattern.__eq__
+def pattern_of(text: str) -> Pattern:
+    """A glob, or a regular expression between slashes, which may match anywhere. Raises PatternError."""
+    if len(text) > 1 and text.startswith("/") and text.endswith("/"):
+        return expression(f"(?s:.*)(?:{text[1:-1]})(?s:.*)")
+    return glob(text)
 
 
 def release_conditions(text: str) -> tuple[tuple[str, str], ...]:

@@ -11,6 +11,7 @@ operators `<` and `>` mean `<=` and `>=`.
 import re
 from functools import lru_cache
 
+from filigree.model.limits import NAME_LIMIT, VERSION_LIMIT
 from filigree.model.needs import Capability, Comparison, Need, Relation, Term, any_of, terms_of
 
 _TERM = re.compile(
@@ -54,7 +55,7 @@ def parse_needs(text: str, kind: Relation) -> tuple[Need, ...]:
 @lru_cache(maxsize=1 << 16)
 def parse_term(text: str) -> Term:
     """One term of a group."""
-    match = _TERM.fullmatch(text)
+    match = _TERM.fullmatch(text) if len(text) <= NAME_LIMIT + VERSION_LIMIT else None
     if match is None:
         raise RelationError(f"not a relation: {text.strip()[:80]!r}")
     operator = match["operator"]

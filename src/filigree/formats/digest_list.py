@@ -7,9 +7,13 @@ import re
 from typing import NamedTuple
 
 from filigree.formats.damage import Damage, text_of
+from filigree.model.limits import PATH_LIMIT
 
 _PLAIN = re.compile(r"^([0-9a-f]{32})  (.+)$", re.MULTILINE)
 _LINE = re.compile(r"\\?([0-9a-fA-F]{32}|[0-9a-fA-F]{64})[ ][ *](.+)")
+
+
+_LONG = re.compile(rb"^[^\n]{%d,}(?:\n|\Z)" % (4 * PATH_LIMIT), re.MULTILINE)
 
 
 class DigestList(NamedTuple):
@@ -25,15 +29,18 @@ class DigestList(NamedTuple):
 
 def read_digest_list(data: bytes) -> DigestList:
     """A whole list. A path given twice with different digests is told among the damages."""
+    damages: list[Damage] = []
+    if _LONG.search(data):
+        data, count = _LONG.subn(b"", data)
+        damages.append(Damage(0, f"{count:,} lines that are longer than paths are"))
     text = text_of(data)
     # Most lists are plain throughout, and whole systems have a hundred thousand lines of them.
     plain = _PLAIN.findall(text)
     digests = {path: f"md5:{digest}" for digest, path in plain}
     if len(digests) == text.count("\n") and text.endswith("\n"):
-        return DigestList(digests, {}, ())
+        return DigestList(digests, {}, tuple(damages))
     digests = {}
     others: dict[str, tuple[str, ...]] = {}
-    damages: list[Damage] = []
     for number, line in enumerate(text.split("\n"), 1):
         if not line:
             continue

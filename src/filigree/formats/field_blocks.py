@@ -8,6 +8,8 @@ import re
 
 from filigree.formats.damage import text_of
 
+LINE_LIMIT = 1 << 20
+"""Signs of one value: what is longer is passed over, as what stands outside of a block is."""
 _FIELD = re.compile(r"%([A-Z0-9_-]{1,64})%")
 
 
@@ -21,7 +23,7 @@ def read_blocks(data: bytes) -> dict[str, list[str]]:
             values = found.setdefault(match[1], [])
         elif not line:
             values = None
-        elif values is not None:
+        elif values is not None and len(line) <= LINE_LIMIT:
             values.append(line)
     return found
 

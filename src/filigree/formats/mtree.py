@@ -14,8 +14,12 @@ from typing import NamedTuple
 
 from filigree.formats.damage import Damage
 from filigree.model.files import Kind
+from filigree.model.limits import PATH_LIMIT
 
 LINES_LIMIT = 500_000
+LINE_LIMIT = 4 * PATH_LIMIT + 4096
+"""Bytes of one line, with all that it goes on with: a path whose every sign is escaped, and its
+settings."""
 _ESCAPE = re.compile(rb"\\([0-7]{3}|.)", re.DOTALL)
 _LETTERS = {
     b"n": b"\n", b"r": b"\r", b"t": b"\t", b"b": b"\b", b"a": b"\a", b"v": b"\v", b"f": b"\f",
@@ -29,6 +33,7 @@ _STRONGEST = ("sha512", "sha384", "sha256", "sha1", "md5")
 _ALGORITHMS = {
     **{name: name for name in _STRONGEST}, **{f"{name}digest": name for name in _STRONGEST},
 }  # fmt: skip
+_SETTINGS = frozenset({"type", "size", "mode", "uid", "gid", "time", "link", *_ALGORITHMS})
 _LENGTHS = {"md5": 32, "sha1": 40, "sha256": 64, "sha384": 96, "sha512": 128}
 
 
@@ -52,14 +57,10 @@ class Listed(NamedTuple):
 def read_listing(data: bytes) -> Iterator[Listed | Damage]:
     """The entries of a listing, in its order; Damage in the place of a line that makes no sense."""
     defaults: dict[str, str] = {}
-    lines = data.split(b"\n")
-    number, at = 0, 0
-    while at < len(lines):
-        number, line = at + 1, lines[at]
-        while line.endswith(b"\\") and not line.endswith(b"\\\\") and at + 1 < len(lines):
-            at += 1
-            line = line[:-1] + lines[at]
-        at += 1
+    for number, line in _lines(data):
+        if line is None:
+            yield Damage(number, f"a line of more than {LINE_LIMIT:,} bytes")
+            continue
         words = line.decode("utf-8", "surrogateescape").split()
         if not words or words[0].startswith("#"):
             continue
@@ -68,23 +69,51 @@ def read_listing(data: bytes) -> Iterator[Listed | Damage]:
             return
         first = words[0]
         if first == "/set":
-            defaults.update(map(_setting, words[1:]))
+            defaults.update(_settings(words[1:]))
         elif first == "/unset":
-            for name, _ in map(_setting, words[1:]):
+            for name in words[1:]:
                 defaults.pop(name, None)
         else:
             told = defaults.copy()
-            told.update(map(_setting, words[1:]))
+            told.update(_settings(words[1:]))
             yield _entry(first, told, number)
 
 
-def _setting(word: str) -> tuple[str, str]:
-    name, _, value = word.partition("=")
-    return name, value
+def _lines(data: bytes) -> Iterator[tuple[int, bytes | None]]:
+    """The lines, each with its number and with what it goes on with; None for one that is too long."""
+    parts: list[bytes] = []
+    length = first = number = 0
+    start = 0
+    while start < len(data):
+        end = data.find(b"\n", start)
+        end = len(data) if end < 0 else end
+        number += 1
+        first = first or number
+        goes_on = (
+            data[max(start, end - 1) : end] == b"\\" and data[max(start, end - 2) : end] != b"\\\\"
+        )
+        size = end - start - goes_on
+        length += size + 1  # a line that goes on is something, too
+        if length <= LINE_LIMIT:
+            parts.append(data[start : start + size])
+        start = end + 1
+        if not goes_on or start >= len(data):
+            yield first, b"".join(parts) if length <= LINE_LIMIT else None
+            parts, length, first = [], 0, 0
+
+
+def _settings(words: list[str]) -> Iterator[tuple[str, str]]:
+    """Of the settings of a line those that say something here: there may be any number of others."""
+    for word in words:
+        name, _, value = word.partition("=")
+        if name in _SETTINGS:
+            yield name, value
 
 
 def _entry(word: str, told: dict[str, str], number: int) -> Listed | Damage:
     path = unescaped(word) if "\\" in word else word
+    if len(path) > PATH_LIMIT:
+        return Damage(number, f"a path of more than {PATH_LIMIT:,} signs")
     if path == ".":
         path = "/"
     elif path.startswith("./"):

@@ -82,6 +82,16 @@ def safe_parser(events: Events, typed: bool = False) -> Any:
     return parser
 
 
+def fed(parser: Any, data: bytes, last: bool = False) -> None:
+    """Give a parser a piece. Raises XmlError, for an encoding that nobody knows as well."""
+    try:
+        parser.Parse(data, last)
+    except XmlError:
+        raise
+    except (expat.ExpatError, LookupError, ValueError) as error:
+        raise XmlError(f"it is no XML: {error}") from error
+
+
 T = TypeVar("T")
 
 
@@ -125,13 +135,10 @@ class Reader(Generic[T]):
 def read_items(reader: Reader[T], pieces: Iterable[bytes], typed: bool = False) -> Iterator[T]:
     """The items in their order, as they come. Raises XmlError."""
     parser = safe_parser(reader, typed)
-    try:
-        for piece in pieces:
-            parser.Parse(piece, False)
-            yield from reader.taken()
-        parser.Parse(b"", True)
-    except expat.ExpatError as error:
-        raise XmlError(f"it is no XML: {error}") from error
+    for piece in pieces:
+        fed(parser, piece)
+        yield from reader.taken()
+    fed(parser, b"", last=True)
     yield from reader.taken()
 
 
@@ -139,10 +146,7 @@ def read_repomd(data: bytes) -> RepoMd:
     """The list of indexes. Raises XmlError."""
     reader = _Reader()
     parser = safe_parser(reader)
-    try:
-        parser.Parse(data, True)
-    except expat.ExpatError as error:
-        raise XmlError(f"it is no XML: {error}") from error
+    fed(parser, data, last=True)
     return RepoMd(reader.revision, reader.indexes)
 
 

@@ -5,7 +5,9 @@ Anchors and references are not taken: no index needs them, and with them a short
 """
 
 from collections.abc import Iterable, Iterator
-from typing import Any, ClassVar, NamedTuple
+from typing import Any, NamedTuple
+
+from filigree.formats.bounded_yaml import YamlError, read_documents
 
 SIZE_LIMIT = 256 << 20
 
@@ -31,30 +33,19 @@ class Default(NamedTuple):
 
 def read_modules(pieces: Iterable[bytes]) -> Iterator[Stream | Default]:
     """The documents in their order. Raises ModulesError."""
-    import yaml
-
     data = bytearray()
     for piece in pieces:
         data += piece
         if len(data) > SIZE_LIMIT:
             raise ModulesError(f"more than {SIZE_LIMIT} bytes")
-
-    class Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
-        # Times and numbers are text here: a stream is called 1.10, and not 1.1.
-        yaml_implicit_resolvers: ClassVar[dict[str, Any]] = {}
-
     try:
-        for event in yaml.parse(bytes(data), Loader):
-            if isinstance(event, yaml.AliasEvent):
-                raise ModulesError("it refers to a part of itself")
-        for document in yaml.load_all(bytes(data), Loader):
+        # A stream is called 1.10, and not 1.1: all that is told is text.
+        for document in read_documents(bytes(data)):
             found = _told(document)
             if found is not None:
                 yield found
-    except (yaml.YAMLError, RecursionError, ValueError) as error:
-        if isinstance(error, ModulesError):
-            raise
-        raise ModulesError(f"it is no YAML: {str(error).splitlines()[0]}") from error
+    except YamlError as error:
+        raise ModulesError(str(error)) from error
 
 
 def _told(document: Any) -> Stream | Default | None:

@@ -12,6 +12,7 @@ that belong to a name (`libx.so.1()(64bit)`) are balanced within it.
 import re
 from typing import Final
 
+from filigree.model.limits import PATH_LIMIT, VERSION_LIMIT
 from filigree.model.needs import Combined, Comparison, Condition, Join, Term
 
 LESS: Final = 1 << 1
@@ -71,6 +72,8 @@ def feature_of(name: str) -> str | None:
 
 def condition_of(name: str, flags: int, version: str) -> Condition:
     """What a relation asks for. Raises RelationError."""
+    if len(version) > VERSION_LIMIT or len(name) > PATH_LIMIT:
+        raise RelationError(f"a relation that is unreasonably long: {name[:80]!r}")
     if name.startswith("("):
         return parse_rich(name)
     comparison = comparison_of(flags)

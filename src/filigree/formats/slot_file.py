@@ -6,7 +6,9 @@
     blob  = "BlbS" package:4 generation:4 length:4 data padding checksum:4 length:4 "BlbE"
 
 All numbers little-endian; the checksum is Adler-32 over what goes before it. As the comments in the
-source of the format's own library describe it. Slots are claims: each is checked against the file.
+source of the format's own library describe it. Slots are claims: each is checked against the file, and
+a byte is charged once: what two slots name is read for the first, and all that is read is no more than
+the file.
 """
 
 import struct
@@ -58,6 +60,8 @@ def read_slots(source: Bytes, slot: int | None = None) -> Iterator[Blob]:
         raise ContainerError(f"a slot file of unknown version {version}", 4)
     if not 0 < pages <= source.size // _PAGE:
         raise ContainerError(f"{pages} pages of slots are more than the file has", 12)
+    named: set[int] = set()
+    left = source.size
     for page in range(pages):
         table = source.at(page * _PAGE, _PAGE)
         for at in range(_HEAD.size if page == 0 else 0, _PAGE, _SLOT.size):
@@ -65,7 +69,12 @@ def read_slots(source: Bytes, slot: int | None = None) -> Iterator[Blob]:
             here = page * _PAGE + at
             if magic != b"Slot":
                 yield Blob(number, None, f"no slot where one belongs, at byte {here}", here)
+            elif block in named or blocks * _BLOCK > left:
+                told = f"a blob that other slots have as well, at byte {block * _BLOCK}"
+                yield Blob(number, None, told, here)
             elif block:
+                named.add(block)
+                left -= blocks * _BLOCK
                 found = _blob(source, number, block * _BLOCK, blocks * _BLOCK)
                 yield found._replace(slot=here)
 

@@ -6,7 +6,6 @@ A path may hold patterns, for the types that act on what is there, and `%` lette
 the running system: a line with one of those that we cannot know is passed over.
 """
 
-import fnmatch
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -25,13 +24,6 @@ class Rule(NamedTuple):
     @property
     def patterned(self) -> bool:
         return bool(_PATTERNED & set(self.path))
-
-    def covers(self, path: str) -> bool:
-        """Whether a path is made by the rule, or, where it copies, lies below what is."""
-        if self.copies and path.startswith(f"{self.path}/"):
-            return True
-        one, other = self.path.split("/"), path.split("/")
-        return len(one) == len(other) and all(map(fnmatch.fnmatchcase, other, one))
 
 
 def read_rules(data: bytes) -> Iterator[Rule]:

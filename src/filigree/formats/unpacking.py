@@ -1,7 +1,8 @@
 """Compressed bytes unpacked as they are asked for: never more in memory than one piece.
 
 The compression is told by the first bytes, for names lie. What comes out is bounded: by a share of
-what went in, as no honest payload exceeds it, and by the memory that an unpacker may take.
+what went in, as no honest payload exceeds it, and by the memory that an unpacker may take. What goes
+beyond that share is allowed once for all that a question unpacks, and not once a stream.
 """
 
 import bz2
@@ -16,7 +17,7 @@ PIECE = 1 << 16
 MEMORY_LIMIT = 128 << 20
 ALLOWANCE = 1 << 30
 RATIO = 250
-"""What may come out: so many bytes, and so many times what went in."""
+"""What may come out: so many times what went in, and so many bytes besides, of all streams together."""
 
 _MAGICS = (
     (b"\x1f\x8b", "gzip"),
@@ -26,6 +27,21 @@ _MAGICS = (
     (b"\x5d\0\0", "lzma"),
     (b"\x04\x22\x4d\x18", "lz4"),
 )
+
+
+class _Allowance:
+    """What is left of the bytes that streams may give beyond their share."""
+
+    def __init__(self) -> None:
+        self.left = ALLOWANCE
+
+
+_ALLOWANCE = _Allowance()
+
+
+def renew_allowance() -> None:
+    """Begin anew: for another question."""
+    _ALLOWANCE.left = ALLOWANCE
 
 
 class UnpackError(ValueError):
@@ -72,6 +88,7 @@ class Unpacked:
         self._packed = _Packed(source, start, size)
         self._piece: Callable[[], bytes] | None = None
         self._rest = b""
+        self._charged = 0
 
     @property
     def read_so_far(self) -> int:
@@ -99,11 +116,15 @@ class Unpacked:
             self._rest = piece[size - got :]
             got += len(parts[-1])
         self.position += got
-        if self.position > ALLOWANCE + RATIO * self.read_so_far:
-            raise UnpackError(
-                f"it unpacks to more than {RATIO} times its size: {self.position} bytes "
-                f"came out of {self.read_so_far}"
-            )
+        beyond = self.position - RATIO * self.read_so_far - self._charged
+        if beyond > 0:
+            self._charged += beyond
+            _ALLOWANCE.left -= beyond
+            if _ALLOWANCE.left < 0:
+                raise UnpackError(
+                    f"it unpacks to more than {RATIO} times its size: {self.position} bytes "
+                    f"came out of {self.read_so_far}"
+                )
         return b"".join(parts)
 
 

@@ -20,6 +20,7 @@ from filigree.model.answer import Gap, moment_of
 from filigree.model.choices import Choice, Offering
 from filigree.model.errors import AccessError, BadQuestion, words_of
 from filigree.model.files import Aspect, FileRecord, Kind
+from filigree.model.limits import why_too_long
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script
 from filigree.model.repositories import (
@@ -30,6 +31,7 @@ from filigree.model.repositories import (
     IndexKind,
     Listed,
     Membership,
+    Offer,
     Place,
     Reference,
     Repository,
@@ -107,8 +109,17 @@ class Available:
             if not self._quiet:
                 self._system.report(gap)
             return
-        table = self._table(OfferTable, copy.listed, self._sources.offers)
+        table = self._table(OfferTable, copy.listed, self._sound_offers)
         self.tables.append((repository, table))
+
+    def _sound_offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
+        """What an index offers, without names and versions that are none."""
+        for offer in self._sources.offers(file, report):
+            why = why_too_long(offer.name, offer.version, offer.architecture)
+            if why is None:
+                yield offer
+            else:
+                report(Gap(f"{file.path}, {offer.name[:80]}", why))
 
     def _table(self, kind: type[K], file: IndexFile, read: Callable[..., Iterable[Any]]) -> K:
         def items(report: Report) -> Iterator[Any]:

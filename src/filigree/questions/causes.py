@@ -7,11 +7,13 @@ a cause.
 import re
 from collections.abc import Callable, Collection, Iterator
 from enum import StrEnum
-from functools import cached_property
+from functools import cached_property, partial
 
 from filigree.access.walking import Entry
 from filigree.families import common_places as places
+from filigree.families.expressions import Expressions, Told
 from filigree.families.looking import names_in, read_or_report
+from filigree.formats.patterns import glob
 from filigree.formats.temporary_files import Rule, read_rules
 from filigree.model.errors import AccessError
 from filigree.model.files import Kind
@@ -95,10 +97,12 @@ class Causes:
     def _temporary(self, entry: Entry) -> str | None:
         for path, file in self._exact.get(entry.path, ()):
             return f"{path} by {file}"
-        for rule, file in self._globs:
-            if rule.covers(entry.path):
-                return f"{rule.path} by {file}"
-        return None
+        above = entry.path
+        while self._copied and (above := above.rpartition("/")[0]):
+            if above in self._copied:
+                return f"{above} by {self._copied[above]}"
+        told = self._globs.last(entry.path) if self._globs else None
+        return f"{told.text} by {told.place}" if told else None
 
     @cached_property
     def _every_rule(self) -> list[tuple[Rule, str]]:
@@ -119,8 +123,15 @@ class Causes:
         return found
 
     @cached_property
-    def _globs(self) -> list[tuple[Rule, str]]:
-        return [(rule, file) for rule, file in self._every_rule if rule.patterned or rule.copies]
+    def _copied(self) -> dict[str, str]:
+        """What is copied with all that lies below it, and the file that says so."""
+        return {rule.path: file for rule, file in self._every_rule if rule.copies}
+
+    @cached_property
+    def _globs(self) -> Expressions:
+        told = (Told(rule.path, file) for rule, file in self._every_rule if rule.patterned)
+        what = "what is made at the start"
+        return Expressions(told, partial(glob, parts=True), what, self._system.report)
 
     def _files(self, folders: tuple[str, ...], ending: str) -> Iterator[str]:
         for folder in folders:

@@ -10,10 +10,10 @@ from enum import StrEnum
 from typing import TYPE_CHECKING, Any
 
 from filigree.model.answer import Answer
-from filigree.model.errors import BadQuestion
 from filigree.model.package import Package, Reason, State
 from filigree.questions.rows import PackageRow, package_row
 from filigree.questions.scopes import EVERYTHING, Chosen, Scope
+from filigree.questions.searching import Search
 from filigree.questions.silence import WHY_INSTALLED, report_silence
 from filigree.system import System
 
@@ -76,7 +76,8 @@ def census(
     packages stand on it: of what is installed for what is, of what is offered for what is offered.
     Raises BadQuestion where a pattern does not parse.
     """
-    names = name_filter(wanted.patterns, wanted.match) if wanted.patterns else None
+    search = Search(insensitive=False)
+    names = name_filter(wanted.patterns, wanted.match, search) if wanted.patterns else None
     offers: Available | None = None
     repositories = chosen.repositories
     if scope is not Scope.INSTALLED or outsiders or repositories:
@@ -85,6 +86,8 @@ def census(
     passing = [p for p in passing if _passes(p, wanted)]
     if repositories and scope is not Scope.AVAILABLE and not outsiders:
         passing = [p for p in passing if offered.get(_identity(p))]
+    if search.gap is not None:
+        system.report(search.gap)
     rest = [p for p in passing if p.state.present or p.state is State.AVAILABLE or wanted.states]
     rest.sort(key=lambda p: (p.name, p.architecture))
     impacts = _impacts(system, offers, scope) if order is Order.IMPACT or impact else None
@@ -173,7 +176,9 @@ def _found(
     return recorded + [p for key, p in first.items() if key not in here], offered
 
 
-def name_filter(patterns: Sequence[str], match: Match) -> Callable[[str], bool]:
+def name_filter(
+    patterns: Sequence[str], match: Match, search: Search | None = None
+) -> Callable[[str], bool]:
     """Whether a name fits any of the patterns; without patterns every name does.
 
     Case counts for a glob, a regular expression and an exact name alone.
@@ -182,24 +187,20 @@ def name_filter(patterns: Sequence[str], match: Match) -> Callable[[str], bool]:
         return lambda _: True
     if match is Match.EXACT:
         return frozenset(patterns).__contains__
+    if match is Match.REGEX:
+        searches = list(map((search or Search(insensitive=False)).compiled, patterns))
+        return lambda name: any(find(name) is not None for find in searches)
     insensitive = match in (Match.SUBSTRING, Match.WORD)
-    try:
-        tests = [
-            re.compile(_expression(pattern, match), re.IGNORECASE if insensitive else 0)
-            for pattern in patterns
-        ]
-    except re.error as error:
-        raise BadQuestion(
-            f"the pattern is no regular expression: {error}", None, "check it, or leave --regex out"
-        ) from error
+    tests = [
+        re.compile(_expression(pattern, match), re.IGNORECASE if insensitive else 0)
+        for pattern in patterns
+    ]
     return lambda name: any(test.search(name) for test in tests)
 
 
 def _expression(pattern: str, match: Match) -> str:
     if match is Match.GLOB:
         return rf"\A{fnmatch.translate(pattern)}"
-    if match is Match.REGEX:
-        return pattern
     if match is Match.WORD:
         return rf"(?<![0-9A-Za-z]){re.escape(pattern)}(?![0-9A-Za-z])"
     return re.escape(pattern)

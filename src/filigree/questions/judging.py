@@ -276,13 +276,22 @@ def _differences(system: System, record: FileRecord, seen: Observation) -> list[
         for aspect, expected, there in pairs
         if expected is not None and expected != there
     ]
-    if record.owner is not None and system.owner_number(record.owner) != seen.uid:
+    if record.owner is not None and _is_another(
+        system.owner_number(record.owner), seen.uid, system.has_users
+    ):
         there = _person(record.owner, seen.uid, system.owner_name)
         found.append(Difference(Aspect.OWNER, record.owner, there))
-    if record.group is not None and system.group_number(record.group) != seen.gid:
+    if record.group is not None and _is_another(
+        system.group_number(record.group), seen.gid, system.has_groups
+    ):
         there = _person(record.group, seen.gid, system.group_name)
         found.append(Difference(Aspect.GROUP, record.group, there))
     return found
+
+
+def _is_another(expected: int | None, found: int, told: bool) -> bool:
+    """Whether somebody else owns it; what no list of the root's tells is a gap already."""
+    return expected != found and (expected is not None or told)
 
 
 def _other_kind(jail: Jail, record: FileRecord, seen: Observation) -> Judged:

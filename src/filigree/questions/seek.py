@@ -11,6 +11,7 @@ from filigree.model.errors import BadQuestion
 from filigree.model.package import Package
 from filigree.questions.available import Available
 from filigree.questions.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.searching import Match, Search
 from filigree.questions.subjects import close_names
 from filigree.system import System
 
@@ -73,7 +74,7 @@ class SeekRow:
 
 
 _FLAGS = re.IGNORECASE | re.MULTILINE
-Word = tuple[str, Callable[[str], re.Match[str] | None]]
+Word = tuple[str, Callable[[str], Match | None]]
 
 
 class _Texts:
@@ -114,9 +115,11 @@ class _Texts:
         return None
 
 
-def _found(word: str, place: Place, text: str, match: re.Match[str]) -> Find:
+def _found(word: str, place: Place, text: str, match: Match) -> Find:
     lead = len(text) - len(text.lstrip())
-    return Find(word, place.words, text.strip(), max(0, match.start() - lead), len(match[0]))
+    return Find(
+        word, place.words, text.strip(), max(0, match.start() - lead), match.end() - match.start()
+    )
 
 
 def seek(
@@ -134,11 +137,14 @@ def seek(
     installed is looked at. Bad news where nothing matches; the notes then have names that are close.
     Raises BadQuestion where a word is empty, or is no expression.
     """
-    sought = _compiled(words, regex)
+    search = Search(insensitive=True)
+    sought = _compiled(words, regex, search)
     scope = Scope.INSTALLED if installed else Scope.ANY
     with looking(system, scope, chosen) as lookup:
         rows = _rows(system, lookup, sought, names_only, regex)
         notes = lookup.notes
+        if search.gap is not None:
+            system.report(search.gap)
         if not rows:
             notes.append(_nothing(system, lookup, words, regex))
         there = sum(row.installed for row in rows)
@@ -152,20 +158,13 @@ def seek(
         )
 
 
-def _compiled(words: Sequence[str], regex: bool) -> list[Word]:
+def _compiled(words: Sequence[str], regex: bool, search: Search) -> list[Word]:
     found: list[Word] = []
     for word in words:
         if not word.strip():
             raise BadQuestion("a word is empty", None, "give at least one word to look for")
-        try:
-            pattern = re.compile(word if regex else re.escape(word), _FLAGS)
-        except re.error as error:
-            raise BadQuestion(
-                f"the word is no regular expression: {error}",
-                None,
-                "check it, or leave --regex out",
-            ) from error
-        found.append((word, pattern.search))
+        plain = re.compile(re.escape(word), _FLAGS).search
+        found.append((word, search.compiled(word) if regex else plain))
     return found
 
 

@@ -34,6 +34,8 @@ USUAL = (
 )  # fmt: skip
 """Where programs, libraries and system configuration live."""
 _PACE = 4096
+LISTED = 200_000
+"""So many rows are listed."""
 _MANY = 20
 
 
@@ -81,7 +83,7 @@ def strays(
     tops = _tops(system, list(directories))
     owned = _owned(system, tops)
     causes = Causes(system, owned)
-    rows: list[Stray] = []
+    kept = _Kept()
     looked = 0
     for top in tops:
         walk = Walk(system.jail, top, other_file_systems, kinds_of_file_systems())
@@ -99,13 +101,19 @@ def strays(
                 outermost = above or (None if is_owned else entry.path)
                 below[entry.path] = outermost
                 if entry.empty and not is_owned:
-                    rows.append(_row(system, entry, causes, above))
+                    kept.add(_row(system, entry, causes, above))
             elif not is_owned:
-                rows.append(_row(system, entry, causes, above))
-    rows.sort(key=_order)
+                kept.add(_row(system, entry, causes, above))
+    rows = kept.rows()
+    if kept.dropped:
+        told = ", ".join(f"{count:,} {rank.value}" for rank, count in kept.dropped.items())
+        why = f"more than {LISTED:,} files of nobody's are counted, and not listed"
+        system.report(Gap(f"{kept.dropped.total():,} paths ({told})", why))
     return Answer(
-        "strays", system.system_label, rows, _summary(rows, tops, looked), system.gaps,
-        bad_news=any(row.cause is None and row.rank is not Rank.OTHER for row in rows),
+        "strays", system.system_label, rows, _summary(kept, tops, looked), system.gaps,
+        bad_news=any(
+            kept.without_cause[rank] for rank in (Rank.RIGHTS, Rank.PROGRAM)
+        ),
     )  # fmt: skip
 
 
@@ -185,19 +193,48 @@ def _order(row: Stray) -> tuple[int, bool, str]:
     return (_RANKS[row.rank], row.cause is not None, row.path)
 
 
-def _summary(rows: Sequence[Stray], tops: Sequence[str], looked: int) -> dict[str, Any]:
-    causes = Counter(row.cause for row in rows)
+class _Kept:
+    """The rows that are listed, and the counts of all: of more than make sense the gravest are listed."""
+
+    def __init__(self) -> None:
+        self._rows: dict[Rank, list[Stray]] = {rank: [] for rank in Rank}
+        self._listed = 0
+        self.size = 0
+        self.ranks: Counter[Rank] = Counter()
+        self.causes: Counter[Cause | None] = Counter()
+        self.without_cause: Counter[Rank] = Counter()
+        self.dropped: Counter[Rank] = Counter()
+
+    def add(self, row: Stray) -> None:
+        self.ranks[row.rank] += 1
+        self.causes[row.cause] += 1
+        self.without_cause[row.rank] += row.cause is None
+        self.size += row.size if row.kind is Kind.FILE else 0
+        self._rows[row.rank].append(row)
+        self._listed += 1
+        if self._listed > LISTED:
+            least = next(rank for rank in reversed(Rank) if self._rows[rank])
+            self._rows[least].pop()
+            self._listed -= 1
+            self.dropped[least] += 1
+
+    def rows(self) -> list[Stray]:
+        found = [row for rows in self._rows.values() for row in rows]
+        self._rows = {}
+        found.sort(key=_order)
+        return found
+
+
+def _summary(kept: _Kept, tops: Sequence[str], looked: int) -> dict[str, Any]:
     return {
         "directories": list(tops),
         "looked_at": looked,
-        "strays": len(rows),
-        "size": sum(row.size for row in rows if row.kind is Kind.FILE),
-        "without_cause": causes[None],
-        "causes": {cause.value: causes[cause] for cause in Cause if causes[cause]},
-        "ranks": {
-            rank.value: sum(row.rank is rank for row in rows) for rank in Rank
-        },
-    }  # fmt: skip
+        "strays": kept.ranks.total(),
+        "size": kept.size,
+        "without_cause": kept.causes[None],
+        "causes": {cause.value: kept.causes[cause] for cause in Cause if kept.causes[cause]},
+        "ranks": {rank.value: kept.ranks[rank] for rank in Rank},
+    }
 
 
 def by_directory(rows: Sequence[Stray]) -> dict[str, list[Stray]]:

@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import fields, is_dataclass
 from datetime import datetime
@@ -56,7 +57,10 @@ def lines_text(rows: Iterable[Sequence[Any]]) -> Iterator[str]:
     for row in rows:
         yield "\t".join([
             value
-            if type(value) is str and value.isprintable() and "\\" not in value
+            if type(value) is str
+            and value.isprintable()
+            and "\\" not in value
+            and "://" not in value
             else cells.get(type(value), _flat)(value)
             for value in row
         ])  # fmt: skip
@@ -104,7 +108,23 @@ _NAMES: dict[type, tuple[str, ...] | None] = {}
 
 
 def _json(value: Any) -> str:
-    return json.dumps(value, ensure_ascii=False)
+    """A value in JSON that no terminal takes for more than text: what controls one, turns the direction
+    of text or has no width is escaped."""
+    text = json.dumps(value, ensure_ascii=False)
+    if text.isascii() and "\x7f" not in text:
+        return text
+    return _UNSEEN.sub(_escape, text)
+
+
+_UNSEEN = re.compile(
+    "[\x7f-\x9f\xad\u061c\u070f\u180e\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff0-\uffff"
+    "\U00013430-\U0001345f\U0001bca0-\U0001bca3\U0001d173-\U0001d17a\U000e0000-\U000e0fff]"
+)
+"""Signs of the categories Cc and Cf, lines and paragraphs (UnicodeData, general categories)."""
+
+
+def _escape(match: re.Match[str]) -> str:
+    return json.dumps(match[0])[1:-1]
 
 
 _CELLS: dict[type, Callable[[Any], str]] = {

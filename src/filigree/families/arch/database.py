@@ -1,6 +1,5 @@
 """The installed packages of an `arch` system, read afresh from the root: a folder for each."""
 
-import fnmatch
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime
@@ -10,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 from filigree.access.jail import Jail
 from filigree.families.arch import described, places
 from filigree.families.arch.needs import ANY, machine_of, term_forbids, term_is_met
-from filigree.families.arch.settings import Word, read_settings, told_words, words_of
+from filigree.families.arch.settings import read_settings, told_words, words_of
+from filigree.families.expressions import Expressions
 from filigree.families.lacking import Lacking
 from filigree.families.listing import PathListing
 from filigree.families.looking import read_or_report
@@ -20,12 +20,14 @@ from filigree.formats.damage import Damage, text_of
 from filigree.formats.field_blocks import read_blocks
 from filigree.formats.keys import Key
 from filigree.formats.mtree import Listed, read_listing
+from filigree.formats.patterns import glob
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.events import Event
 from filigree.model.files import FileRecord, LocalPolicy, Sort
+from filigree.model.limits import PATH_LIMIT
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script
 
@@ -47,6 +49,7 @@ class ArchDatabase(Lacking):
         self._jail = jail
         self._report = report
         self._folders: dict[int, str] = {}
+        self._globs: dict[str, Expressions] = {}
         self._settings = read_settings(jail, report) if jail.exists(places.SETTINGS) else []
         self._packages = self._read_packages()
         self._paths = lru_cache(maxsize=4)(self._read_paths)
@@ -99,13 +102,17 @@ class ArchDatabase(Lacking):
 
     def _more(self, fields: described.Fields) -> Mapping[str, Any]:
         name = described.first(fields, "NAME") or ""
-        held = self._matches("IgnorePkg", name) or any(
-            self._matches("IgnoreGroup", group) for group in fields.get("GROUPS", ())
+        held = self._named("IgnorePkg").any(name) or any(
+            map(self._named("IgnoreGroup").any, fields.get("GROUPS", ()))
         )
-        return {"held": held, "protected": self._matches("HoldPkg", name)}
+        return {"held": held, "protected": self._named("HoldPkg").any(name)}
 
-    def _matches(self, setting: str, name: str) -> bool:
-        return any(fnmatch.fnmatchcase(name, one) for one in words_of(self._settings, setting))
+    def _named(self, setting: str) -> Expressions:
+        """The globs of a setting, made sense of once."""
+        if setting not in self._globs:
+            told = told_words(self._settings, setting)
+            self._globs[setting] = Expressions(told, glob, f"what {setting} names", self._report)
+        return self._globs[setting]
 
     @staticmethod
     def _fields(package: Package) -> dict[str, list[str]]:
@@ -115,7 +122,12 @@ class ArchDatabase(Lacking):
     def _read_paths(self, package: Package) -> dict[str, list[str]]:
         """The paths of a package, and which of them are configuration."""
         path = f"{self._folders[id(package)]}/files"
-        return read_blocks(read_or_report(self._jail, path, self._report, LISTING_LIMIT))
+        found = read_blocks(read_or_report(self._jail, path, self._report, LISTING_LIMIT))
+        paths = found.get("FILES", [])
+        if any(len(one) > PATH_LIMIT for one in paths):
+            self._report(Gap(path, "lines that are longer than paths are"))
+            found["FILES"] = [one for one in paths if len(one) <= PATH_LIMIT]
+        return found
 
     # -- files -----------------------------------------------------------------------------
 
@@ -159,21 +171,21 @@ class ArchDatabase(Lacking):
 
     def _with_policy(self, record: FileRecord) -> FileRecord:
         """A record, with what the system's own settings leave out."""
-        path = record.path[1:]
-        last = None
-        for rule in self._left_out:
-            # The last pattern that fits counts; one with an exclamation mark takes back.
-            if fnmatch.fnmatchcase(path, rule.word.removeprefix("!").lstrip("/")):
-                last = rule
-        if last is None or last.word.startswith("!"):
+        # The last pattern that fits counts; one with an exclamation mark takes back.
+        last = self._left_out.last(record.path[1:])
+        if last is None or last.text.startswith("!"):
             return record
-        words = f"left out by the system's own settings: {last.word}"
-        policy = LocalPolicy(Sort.EXCLUSION, last.file, words)
+        words = f"left out by the system's own settings: {last.text}"
+        policy = LocalPolicy(Sort.EXCLUSION, last.place, words)
         return record._replace(excuse=words, policies=(policy,), plain=record)
 
     @cached_property
-    def _left_out(self) -> list[Word]:
-        return told_words(self._settings, "NoExtract")
+    def _left_out(self) -> Expressions:
+        return Expressions(
+            told_words(self._settings, "NoExtract"),
+            lambda text: glob(text.removeprefix("!").lstrip("/")),
+            "which paths are left out", self._report,
+        )  # fmt: skip
 
     def _listed(self, package: Package) -> dict[str, Listed]:
         """What the listing that came with a package says, by path."""

@@ -12,6 +12,7 @@ from filigree.formats.mtree import Listed
 from filigree.formats.numbers import whole_number
 from filigree.model.answer import moment_of
 from filigree.model.files import Aspect, FileRecord, Kind, Role
+from filigree.model.limits import why_too_long
 from filigree.model.needs import Capability, Comparison, Need, Relation
 from filigree.model.package import Package, Reason, State
 
@@ -44,6 +45,9 @@ def package_of(
     name, version = first(fields, "NAME"), first(fields, "VERSION")
     if not name or not version:
         raise NotAPackage(f"a package without a {'version' if name else 'name'}")
+    too_long = why_too_long(name, version, first(fields, "ARCH"))
+    if too_long is not None:
+        raise NotAPackage(too_long)
     reason = Reason.DEPENDENCY if first(fields, "REASON") == "1" else Reason.CHOSEN
     return Package(
         name=name, version=version, architecture=first(fields, "ARCH") or "any", family="arch",

@@ -23,7 +23,14 @@ from filigree.formats.tar_stream import tar_members
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
-from filigree.model.repositories import IndexCopy, IndexFile, IndexKind, Refreshed, Repository
+from filigree.model.repositories import (
+    IndexCopy,
+    IndexFile,
+    IndexKind,
+    Refreshed,
+    Repository,
+    without_user,
+)
 from filigree.model.seals import Seal, SealVerdict
 
 _LIST_LIMIT = 1 << 20
@@ -62,7 +69,8 @@ class ArchRepositories(RingRepositories):
         """Repositories by their addresses: `address name`, or the name that the address ends with."""
         for number, text in enumerate(self._own.addresses, 1):
             address, _, name = text.partition(" ")
-            parts = [part for part in address.rstrip("/").split("/") if part != self.native]
+            place = without_user(address).rstrip("/")
+            parts = [part for part in place.split("/") if part != self.native]
             name = name.strip() or parts[-1]
             copy = self._best_copy(name, (address,), asked_for=True)
             yield Repository(

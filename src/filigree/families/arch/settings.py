@@ -6,19 +6,22 @@
 that was taken in before is passed over. Of a name that stands several times all values count.
 """
 
-import fnmatch
 from collections.abc import Iterator
 from typing import NamedTuple
 
 from filigree.access.jail import Jail
 from filigree.families.arch import places
+from filigree.families.expressions import Expressions, Told
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.formats.damage import text_of
+from filigree.formats.patterns import glob
 from filigree.model.answer import Gap
 
 OPTIONS = "options"
 _DEEPEST = 10
+_MOST_FILES = 1000
+"""Files that are taken in, each as often as it is: ten that take in each other are millions."""
 _LIMIT = 4 << 20
 _PATTERN = frozenset("*?[")
 
@@ -35,20 +38,13 @@ class Setting(NamedTuple):
 
 def read_settings(jail: Jail, report: Report) -> list[Setting]:
     """Every setting, in the order in which the system reads them."""
-    return list(_file(jail, report, places.SETTINGS, "", [places.SETTINGS]))
+    return list(_file(jail, report, places.SETTINGS, "", [places.SETTINGS], [_MOST_FILES]))
 
 
-class Word(NamedTuple):
-    """One word of a setting, and the file that it stands in."""
-
-    word: str
-    file: str
-
-
-def told_words(settings: list[Setting], name: str) -> list[Word]:
+def told_words(settings: list[Setting], name: str) -> list[Told]:
     """The words of a name among the options, each with its file."""
     return [
-        Word(word, one.file)
+        Told(word, one.file)
         for one in settings
         if one.section == OPTIONS and one.name.lower() == name.lower()
         for word in one.value.split()
@@ -57,10 +53,12 @@ def told_words(settings: list[Setting], name: str) -> list[Word]:
 
 def words_of(settings: list[Setting], name: str) -> list[str]:
     """The words of a name among the options."""
-    return [one.word for one in told_words(settings, name)]
+    return [one.text for one in told_words(settings, name)]
 
 
-def _file(jail: Jail, report: Report, path: str, section: str, way: list[str]) -> Iterator[Setting]:
+def _file(
+    jail: Jail, report: Report, path: str, section: str, way: list[str], left: list[int]
+) -> Iterator[Setting]:
     for number, text in enumerate(
         text_of(read_or_report(jail, path, report, _LIMIT)).split("\n"), 1
     ):
@@ -78,8 +76,14 @@ def _file(jail: Jail, report: Report, path: str, section: str, way: list[str]) -
         for other in _matching(jail, report, value):
             if other in way or len(way) >= _DEEPEST:
                 report(Gap(f"{path}, line {number}", f"it takes in {other}, which takes in itself"))
+            elif left[0] <= 0:
+                report(
+                    Gap(f"{path}, line {number}", f"more than {_MOST_FILES:,} files are taken in")
+                )
+                return
             else:
-                yield from _file(jail, report, other, section, [*way, other])
+                left[0] -= 1
+                yield from _file(jail, report, other, section, [*way, other], left)
 
 
 def _matching(jail: Jail, report: Report, pattern: str) -> list[str]:
@@ -87,8 +91,6 @@ def _matching(jail: Jail, report: Report, pattern: str) -> list[str]:
     folder, _, name = pattern.rpartition("/")
     if not _PATTERN & set(name):
         return [pattern]
-    return [
-        f"{folder}/{one}"
-        for one in names_in(jail, folder, report)
-        if fnmatch.fnmatchcase(one, name)
-    ]
+    told = [Told(name, f"an Include of {folder}")]
+    chooses = Expressions(told, glob, "which files are taken in", report)
+    return [f"{folder}/{one}" for one in names_in(jail, folder, report) if chooses.any(one)]

@@ -9,7 +9,9 @@ from collections.abc import Iterable, Sequence
 from functools import cmp_to_key
 from typing import Any, NamedTuple
 
-from filigree.formats.deb_preferences import Preference
+from filigree.families.expressions import Expressions, Told
+from filigree.families.protocol import Report
+from filigree.formats.deb_preferences import Preference, pattern_of
 from filigree.formats.deb_versions import compare_versions
 from filigree.model.choices import Choice, Offering
 from filigree.model.package import Package
@@ -26,6 +28,40 @@ class Pin(NamedTuple):
     place: str
 
 
+class Pins:
+    """Preferences in their order, found by the packages that they speak of."""
+
+    def __init__(self, pins: Iterable[Pin], report: Report) -> None:
+        self.every = list(pins)
+        self.general = [pin for pin in self.every if pin.preference.general]
+        self._told: dict[bool, dict[str, list[tuple[str | None, int]]]] = {False: {}, True: {}}
+        for number, pin in enumerate(self.every):
+            if not pin.preference.general:
+                for one in pin.preference.named():
+                    entry = (one.machine, number)
+                    self._told[one.of_source].setdefault(one.pattern, []).append(entry)
+        what = "which packages a preference is of"
+        self._asked = {
+            of_source: Expressions(
+                (Told(text, self.every[found[0][1]].place) for text, found in told.items()),
+                pattern_of, what, report,
+            )
+            for of_source, told in self._told.items()
+        }  # fmt: skip
+
+    def of(self, package: Package) -> list[Pin]:
+        """Those that speak of a package by name, in their order, and then those of all."""
+        found: set[int] = set()
+        for of_source, text in ((False, package.name), (True, package.source or "")):
+            for told in self._asked[of_source].every(text):
+                found.update(
+                    number
+                    for machine, number in self._told[of_source][told.text]
+                    if machine in (None, package.architecture, "any")
+                )
+        return [*(self.every[number] for number in sorted(found)), *self.general]
+
+
 class _Version(NamedTuple):
     """One version: whether it is installed, and who offers it."""
 
@@ -38,14 +74,11 @@ class _Version(NamedTuple):
         return self.installed or self.offers[0].package
 
 
-def choices(
-    pins: Iterable[Pin], installed: Sequence[Package], offered: Sequence[Offering]
-) -> list[Choice]:
+def choices(pins: Pins, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
     """All versions of one name for one kind of machine, the newest first."""
-    specific = [pin for pin in pins if not pin.preference.general]
     here = max(installed, key=_key, default=None)
     versions = _versions(installed, offered)
-    ranked = [(version, *_priority(version, specific)) for version in versions]
+    ranked = [(version, *_priority(version, pins)) for version in versions]
     taken = _candidate(ranked, here.version if here else None)
     return [
         Choice(
@@ -83,16 +116,17 @@ def _package(thing: Package | Offering) -> Package:
     return thing if isinstance(thing, Package) else thing.package
 
 
-def _priority(version: _Version, specific: Sequence[Pin]) -> tuple[int, str]:
+def _priority(version: _Version, pins: Pins) -> tuple[int, str]:
     """The priority of a version, and where it comes from."""
     package = version.package
     places = [dict(one.repository.facts) for one in version.offers]
     if version.installed is not None:
         places.append(_HERE)
-    for preference, place in specific:
-        if not preference.names(package.name, package.source or "", package.architecture):
-            continue
-        if preference.fits_version(version.text) or any(map(preference.fits, places)):
+    for preference, place in pins.of(package):
+        if preference.fits_version(version.text):
+            return preference.priority, f"by {place}"
+        # What is said of all packages of an index is in its priority.
+        if not preference.general and any(map(preference.fits, places)):
             return preference.priority, f"by {place}"
     best = [
         (one.repository.priority or 0, one.repository.facts.get("priority_from", ""))

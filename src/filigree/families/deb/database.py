@@ -12,7 +12,6 @@ from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
 from filigree.families.deb.needs import own_machine, rivals, term_forbids, term_is_met
 from filigree.families.deb.policy import (
-    NAME_LIMIT,
     Policy,
     keeping,
     never_left_over,
@@ -25,6 +24,7 @@ from filigree.families.deb.stanza import (
     needs_told,
     package_of,
 )
+from filigree.families.expressions import Expressions
 from filigree.families.lacking import Lacking
 from filigree.families.links import read_managed_links
 from filigree.families.looking import names_in, read_or_report
@@ -46,6 +46,7 @@ from filigree.model.files import (
     Role,
     Sort,
 )
+from filigree.model.limits import PATH_LIMIT
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Reason, Script, State
 
@@ -54,6 +55,7 @@ if TYPE_CHECKING:
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _BYTES_A_PATH = 60
+_LONG = re.compile(rb"^[^\n]{%d,}(?:\n|\Z)" % (4 * PATH_LIMIT), re.MULTILINE)
 _HEX = frozenset("0123456789abcdef")
 NO_DIGESTS = DigestList({}, {}, ())
 _NO_LONGER = "the package no longer ships it"
@@ -195,7 +197,7 @@ class DebDatabase(Lacking):
                 data = self._jail.read(path)
                 if not data and package.state.present:
                     self._report(Gap(f"the file list of {package.name} ({path})", "it is empty"))
-                return DebListing(data)
+                return DebListing(self._without_long(data, path))
             except AccessError as error:
                 self._report(Gap(f"the file list of {package.name} ({path})", error.what))
                 return DebListing(b"")
@@ -204,6 +206,14 @@ class DebDatabase(Lacking):
         if package.state.present and not (digests and self._in_parts):
             self._report(Gap(f"the files of {package.name}", "there is no file list of it"))
         return DebListing("".join(f"/{p}\n" for p in digests).encode("utf-8", "surrogateescape"))
+
+    def _without_long(self, data: bytes, path: str) -> bytes:
+        """A list, without what is longer than paths are, which is reported."""
+        if len(data) <= 4 * PATH_LIMIT or not _LONG.search(data):
+            return data
+        left, count = _LONG.subn(b"", data)
+        self._report(Gap(path, f"{count:,} lines that are longer than paths are"))
+        return left
 
     @cached_property
     def _in_parts(self) -> bool:
@@ -353,12 +363,11 @@ class DebDatabase(Lacking):
         return keeping(self._settings[0])
 
     @cached_property
-    def _never_left(self) -> tuple[re.Pattern[str], ...]:
+    def _never_left(self) -> Expressions:
         return never_left_over(self._settings[1], self._report)
 
     def stays(self, package: Package) -> bool:
-        name = package.name
-        return len(name) <= NAME_LIMIT and any(one.search(name) for one in self._never_left)
+        return self._never_left.any(package.name)
 
     def machine_of(self, package: Package) -> str:
         return own_machine(package.architecture, self.architecture) or ""

@@ -1,37 +1,27 @@
 """What an administrator declared of paths: diversions, owners and modes, and what to leave out."""
 
-import fnmatch
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import NamedTuple
 
 from filigree.access.jail import Jail
 from filigree.families.deb import places
+from filigree.families.expressions import Expressions, Told
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
 from filigree.formats.deb_configuration import read_configuration, read_lists
 from filigree.formats.deb_layout import (
     Override,
-    PathRule,
     read_diversions,
     read_overrides,
     read_path_rules,
 )
+from filigree.formats.patterns import expression, glob
 from filigree.model.answer import Gap
 from filigree.model.files import FileRecord, LocalPolicy, Relocation, Sort
 from filigree.model.needs import Relation
-
-
-class Rule(NamedTuple):
-    """One rule of what is left out, or taken in all the same: as it is written, and in which file."""
-
-    include: bool
-    pattern: re.Pattern[str]
-    written: str
-    file: str
 
 
 @dataclass(frozen=True)
@@ -40,7 +30,8 @@ class Policy:
 
     relocations: tuple[Relocation, ...] = ()
     overrides: dict[str, Override] = field(default_factory=dict)
-    rules: tuple[Rule, ...] = ()
+    rules: Expressions | None = None
+    taken_in: frozenset[Told] = frozenset()
     by_original: dict[str, Relocation] = field(default_factory=dict)
 
     @cached_property
@@ -88,13 +79,10 @@ class Policy:
 
     def _left_out(self, path: str) -> Iterator[LocalPolicy]:
         """The declared exclusion that matches a path last, if one does."""
-        last = None
-        for rule in self.rules:
-            if rule.pattern.match(path):
-                last = rule
-        if last is not None and not last.include:
-            words = f"left out by the declared rule {last.written}"
-            yield LocalPolicy(Sort.EXCLUSION, last.file, words)
+        last = self.rules.last(path) if self.rules else None
+        if last is not None and last not in self.taken_in:
+            words = f"left out by the declared rule {last.text}"
+            yield LocalPolicy(Sort.EXCLUSION, last.place, words)
 
 
 def read_policy(jail: Jail, report: Report) -> Policy:
@@ -103,19 +91,19 @@ def read_policy(jail: Jail, report: Report) -> Policy:
     _tell(damages, places.DIVERSIONS, report)
     overrides, damages = read_overrides(read_or_report(jail, places.OVERRIDES, report))
     _tell(damages, places.OVERRIDES, report)
+    told = list(_path_rules(jail, report))
     return Policy(
         tuple(relocations),
         {override.path: override for override in overrides},
-        tuple(
-            Rule(rule.include, re.compile(fnmatch.translate(rule.pattern)), rule.pattern, file)
-            for file, rule in _path_rules(jail, report)
-        ),
+        Expressions((rule for _, rule in told), glob, "which paths are left out", report),
+        frozenset(rule for include, rule in told if include),
         {relocation.original: relocation for relocation in relocations},
     )
 
 
-def _path_rules(jail: Jail, report: Report) -> Iterator[tuple[str, PathRule]]:
-    """The parts in the order of their names, then the main file, as the system reads them."""
+def _path_rules(jail: Jail, report: Report) -> Iterator[tuple[bool, Told]]:
+    """Whether a rule takes in, and the rule: the parts in the order of their names, then the main file,
+    as the system reads them."""
     files = [
         f"{places.CONFIGURATION_PARTS}/{name}"
         for name in names_in(jail, places.CONFIGURATION_PARTS, report)
@@ -123,7 +111,7 @@ def _path_rules(jail: Jail, report: Report) -> Iterator[tuple[str, PathRule]]:
     ]
     for file in (*files, places.CONFIGURATION):
         for rule in read_path_rules(read_or_report(jail, file, report)):
-            yield file, rule
+            yield rule.include, Told(rule.pattern, file)
 
 
 _PART = re.compile(r"[A-Za-z0-9_-]+(?:\.conf)?")
@@ -158,30 +146,11 @@ def keeping(settings: Mapping[str, str]) -> frozenset[Relation]:
     return frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES, *found})
 
 
-_AGAIN = re.compile(r"[*+{]")
-_NESTED = re.compile(r"\)[*+?{]|\\[1-9]|\(\?")
-AGAIN_LIMIT, NAME_LIMIT = 3, 100
-
-
-def never_left_over(lists: Mapping[str, list[str]], report: Report) -> tuple[re.Pattern[str], ...]:
-    """The names that are never taken for left over.
-
-    A pattern that does not parse, or could be tried on a name without end, is reported and left out.
-    """
-    found = []
-    for text in lists.get("apt::neverautoremove", ()):
-        if _NESTED.search(text) or len(_AGAIN.findall(text)) > AGAIN_LIMIT:
-            report(
-                Gap(f"which packages are never left over by {text}", "it could take without end")
-            )
-            continue
-        try:
-            found.append(re.compile(text))
-        except re.error as error:
-            report(
-                Gap(f"which packages are never left over by {text}", f"it does not parse: {error}")
-            )
-    return tuple(found)
+def never_left_over(lists: Mapping[str, list[str]], report: Report) -> Expressions:
+    """The names that are never taken for left over."""
+    told = (Told(text, "the settings") for text in lists.get("apt::neverautoremove", ()))
+    what = "which packages are never left over"
+    return Expressions(told, expression, what, report, anywhere=True)
 
 
 def _tell(damages: Iterable[Damage], path: str, report: Report) -> None:

@@ -8,7 +8,7 @@ from functools import cached_property
 
 from filigree.access.jail import Jail
 from filigree.families.deb import places
-from filigree.families.deb.choosing import Pin
+from filigree.families.deb.choosing import Pin, Pins
 from filigree.families.deb.copies import SCHEME, Copies, Signed
 from filigree.families.deb.policy import read_settings
 from filigree.families.indexes import Keys
@@ -17,14 +17,16 @@ from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, HeldKey, Own, 
 from filigree.formats.damage import Damage
 from filigree.formats.deb_preferences import (
     Preference,
+    pattern_of,
     read_preferences,
     release_conditions,
 )
 from filigree.formats.deb_release import Release
 from filigree.formats.deb_sources import Source, read_lines, read_source_stanzas, sources_at
 from filigree.formats.keys import Key
+from filigree.formats.patterns import PatternError
 from filigree.model.answer import Gap
-from filigree.model.repositories import IndexCopy, Refreshed, Repository
+from filigree.model.repositories import IndexCopy, Refreshed, Repository, without_user
 from filigree.model.seals import SealVerdict
 
 _FINGERPRINT = re.compile(r"(?:0x)?([0-9A-Fa-f]{16,64})!?")
@@ -49,7 +51,7 @@ class DebRepositories:
         self._addresses = own.addresses
         self._known: list[Repository] | None = None
         self._entries: dict[int, tuple[Repository, Source, str]] = {}
-        self.pins = list(self._read_preferences())
+        self.pins = Pins(self._read_preferences(), report)
         self.native = architectures[0] if architectures else ""
 
     def all(self) -> list[Repository]:
@@ -108,7 +110,7 @@ class DebRepositories:
     def _repository(self, file: str, source: Source, architecture: str) -> Repository:
         copy, signed = self._best_copy(source, architecture)
         release = signed.release
-        place = f"{source.uri.rstrip('/')} {source.suite}"
+        place = f"{without_user(source.uri).rstrip('/')} {source.suite}"
         remarks = list(self._remarks(source, signed, architecture))
         if source.enabled and copy is None and signed.path is not None:
             remarks.append("its list of packages was never fetched")
@@ -169,8 +171,8 @@ class DebRepositories:
         The first general preference that fits counts; without one, 500, or less where the signed file
         asks for less (apt_preferences(5), on how priorities are interpreted).
         """
-        for preference, place in self.pins:
-            if preference.general and preference.fits(facts):
+        for preference, place in self.pins.general:
+            if preference.fits(facts):
                 return preference.priority, f"by {place}"
         wanted = self._default_release
         if wanted is not None and wanted.fits(facts):
@@ -198,8 +200,17 @@ class DebRepositories:
             for found in read_preferences(read_or_report(self._jail, file, self._report)):
                 if isinstance(found, Damage):
                     self._report(Gap(f"{file}, line {found.line}", found.why))
-                else:
+                elif self._is_sound(found, f"{file}, line {found.line}"):
                     yield Pin(found, f"{file}:{found.line}")
+
+    def _is_sound(self, found: Preference, place: str) -> bool:
+        try:
+            for pattern in found.patterns():
+                pattern_of(pattern)
+        except PatternError as error:
+            self._report(Gap(place, f"an expression that is not matched: {error}"))
+            return False
+        return True
 
     def _remarks(self, source: Source, signed: Signed, architecture: str) -> Iterator[str]:
         for key in source.signed_by:

@@ -8,6 +8,7 @@ from filigree.families.protocol import Report
 from filigree.formats.deb_relations import RelationError, parse_capabilities, parse_needs
 from filigree.formats.numbers import whole_number
 from filigree.model.answer import Gap
+from filigree.model.limits import why_too_long
 from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Reason, State, Wanted
 
@@ -66,6 +67,9 @@ def package_of(
     architecture = fields.get("Architecture") or ""
     if state is not State.NOT_INSTALLED and not (version and architecture):
         raise NotAPackage(f"{name} has no {'architecture' if version else 'version'}")
+    too_long = why_too_long(name, version, architecture)
+    if too_long is not None:
+        raise NotAPackage(too_long)
     summary, description = _description(fields.get("Description"))
     source, source_version = _source(fields.get("Source"), name, version)
     return Package(

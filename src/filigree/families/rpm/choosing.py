@@ -5,10 +5,10 @@ Follows the published description of the configuration, on the options `priority
 with an older version; then the newest version. Nothing goes back of itself.
 """
 
-import fnmatch
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 from filigree.families.choosing import choices_by_number
+from filigree.families.expressions import Expressions
 from filigree.families.rpm.repositories import PRIORITY
 from filigree.formats.rpm_versions import compare_versions
 from filigree.formats.version_parts import split_version
@@ -21,8 +21,10 @@ def choices(installed: Sequence[Package], offered: Sequence[Offering]) -> list[C
     return choices_by_number(installed, offered, compare_versions, PRIORITY)
 
 
-def excluded(package: Package, patterns: Iterable[str]) -> str | None:
+def excluded(package: Package, patterns: Expressions) -> str | None:
     """The pattern that names a package: its name, or its name with parts of its version."""
+    if not patterns:
+        return None
     epoch, version, release = split_version(package.version)
     machine = package.architecture
     full = f"{package.name}-{version}-{release}"
@@ -31,7 +33,5 @@ def excluded(package: Package, patterns: Iterable[str]) -> str | None:
         f"{package.name}-{version}", f"{package.name}-{epoch or 0}:{version}-{release}.{machine}",
         f"{package.name}-{epoch or 0}:{version}-{release}",
     )  # fmt: skip
-    for pattern in patterns:
-        if any(fnmatch.fnmatchcase(spelling, pattern) for spelling in spellings):
-            return pattern
-    return None
+    found = next(filter(None, map(patterns.last, spellings)), None)
+    return found.text if found else None

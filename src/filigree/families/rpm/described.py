@@ -31,6 +31,7 @@ from filigree.model.files import (
     Role,
     Sort,
 )
+from filigree.model.limits import PATH_LIMIT, why_too_long
 from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Script, State
 
@@ -80,6 +81,7 @@ KIND_OF_FORM_OF_NEED = (
 )
 _SOURCE_NAME = re.compile(r"(?P<name>.+)-(?P<version>[^-]+-[^-]+)\.(?:no)?src\.rpm")
 _LONG = 2000
+_ALWAYS = 1 << 20
 
 
 def name_of(header: Header) -> str:
@@ -105,6 +107,9 @@ def package_of(
     if tags.SOURCE_PACKAGE not in header and tags.SOURCE_MARK in header:
         architecture = "src"
     full = full_version(header.number(tags.EPOCH), version, header.text(tags.RELEASE))
+    too_long = why_too_long(name, full, architecture)
+    if too_long is not None:
+        raise HeaderError(too_long, 0)
     return Package(
         **(more(name, full, architecture) if more else {}),
         name=name,
@@ -216,7 +221,17 @@ def listing_of(header: Header) -> PathListing | SplitListing:
     places, folders = header.numbers(tags.DIRECTORY_INDEXES), header.texts(tags.DIRECTORY_NAMES)
     if len(places) != header.length(tags.BASE_NAMES) or max(places, default=-1) >= len(folders):
         raise HeaderError("the names and directories of files do not fit", 0)
+    _not_swollen(header, [len(folder) for folder in folders], places)
     return SplitListing(header.raw_texts(tags.BASE_NAMES), folders, places)
+
+
+def _not_swollen(header: Header, lengths: Sequence[int], places: Sequence[int]) -> None:
+    """Raise HeaderError where directories are longer than paths are, or make much more of what is there:
+    each is written once, and may stand before a million names."""
+    if max(lengths, default=0) > PATH_LIMIT:
+        raise HeaderError(f"a path of more than {PATH_LIMIT:,} signs", 0)
+    if sum(lengths[place] for place in places) > (header.end << 5) + _ALWAYS:
+        raise HeaderError("the paths of its files are more than such a header could hold", 0)
 
 
 def path_count(header: Header) -> int:
@@ -259,6 +274,7 @@ def with_states(
 
 def files_of(header: Header) -> list[FileRecord]:
     """What is on record of each path, but for the states that it has here. Raises HeaderError."""
+    listing_of(header)  # what would swell is told before it does
     algorithm, length = DIGESTS.get(header.number(tags.FILE_DIGEST_ALGORITHM) or 1, ("unknown", 0))
     linked = _hard_links(header)
     columns = zip(

@@ -1,16 +1,16 @@
 """What an administrator declared of packages: held at a version, or protected from removal."""
 
-import fnmatch
-import re
 import tomllib
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from filigree.access.jail import Jail
+from filigree.families.expressions import Expressions, Told
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
 from filigree.formats.damage import text_of
+from filigree.formats.patterns import glob
 from filigree.formats.repo_files import read_sections
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
@@ -20,7 +20,7 @@ class Policy(NamedTuple):
     """Names and patterns of what is held, names of what is protected."""
 
     held_names: frozenset[str]
-    held_patterns: tuple[re.Pattern[str], ...]
+    held_patterns: Expressions
     protected: frozenset[str]
 
     def holds(self, name: str, full: str, architecture: str) -> bool:
@@ -33,17 +33,18 @@ class Policy(NamedTuple):
         end = f"{version}-{release}.{architecture}"
         # Both ways of writing it are in use: the epoch before the version, or before the name.
         spelled = (f"{name}-{epoch or 0}:{end}", f"{epoch or 0}:{name}-{end}")
-        return any(pattern.match(way) for pattern in self.held_patterns for way in spelled)
+        return any(map(self.held_patterns.any, spelled))
 
 
 def read_policy(jail: Jail, report: Report) -> Policy:
     """All that is declared."""
-    patterns = [
-        re.compile(fnmatch.translate(line))
+    told = (
+        Told(line, path)
         for path in places.LOCKS
         for line in _lines(jail, path, report)
         if not line.startswith("!")
-    ]
+    )
+    patterns = Expressions(told, glob, "what is held", report)
     protected = {
         line
         for folder in places.PROTECTED
@@ -51,7 +52,7 @@ def read_policy(jail: Jail, report: Report) -> Policy:
         if name.endswith(".conf")
         for line in _lines(jail, f"{folder}/{name}", report)
     }
-    return Policy(_locked(jail, report), tuple(patterns), frozenset(protected))
+    return Policy(_locked(jail, report), patterns, frozenset(protected))
 
 
 def _locked(jail: Jail, report: Report) -> frozenset[str]:

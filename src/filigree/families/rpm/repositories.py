@@ -26,6 +26,7 @@ from filigree.model.repositories import (
     IndexKind,
     Refreshed,
     Repository,
+    without_user,
 )
 from filigree.model.seals import Seal, SealVerdict
 
@@ -116,10 +117,11 @@ class RpmRepositories:
         names = names_in(self._jail, places.KEYS, self._report)
         keys = " ".join(f"file://{places.KEYS}/{name}" for name in names)
         for address in self._own.addresses:
-            name = re.sub(r"[^A-Za-z0-9.]+", "-", re.sub(r"^[a-z]+:/*", "", address)).strip("-")
+            place = without_user(address)
+            name = re.sub(r"[^A-Za-z0-9.]+", "-", re.sub(r"^[a-z]+:/*", "", place)).strip("-")
             yield (
                 ADDED,
-                Section(name, {"baseurl": address, "name": address, "gpgkey": keys}, 0),
+                Section(name, {"baseurl": address, "name": place, "gpgkey": keys}, 0),
             )
 
     def _sections(self) -> Iterator[tuple[str, Section]]:

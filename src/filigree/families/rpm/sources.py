@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property, lru_cache
 
 from filigree.access.jail import Jail
+from filigree.families.expressions import Expressions, Told
 from filigree.families.indexes import IndexReader
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Own, Report
@@ -12,6 +13,7 @@ from filigree.families.rpm.choosing import choices, excluded
 from filigree.families.rpm.database import capabilities_told, needs_told
 from filigree.families.rpm.policy import main_words, words_of
 from filigree.families.rpm.repositories import RpmRepositories
+from filigree.formats.patterns import glob
 from filigree.formats.repo_files import read_sections
 from filigree.formats.rpm_modules import Default, read_modules
 from filigree.formats.rpm_versions import compare_versions
@@ -40,6 +42,7 @@ class RpmSources(IndexReader):
     def __init__(self, jail: Jail, report: Report, configured: RpmRepositories, own: Own) -> None:
         super().__init__(jail, report, configured, own)
         self._opened = lru_cache(maxsize=64)(offers.told_in)
+        self._globs: dict[str, Expressions] = {}
 
     # -- what indexes tell -----------------------------------------------------------------
 
@@ -104,12 +107,12 @@ class RpmSources(IndexReader):
     ) -> str | None:
         facts = repository.facts
         pattern = excluded(package, self._excluded) or excluded(
-            package, words_of(facts, "excluded")
+            package, self._named(repository, "excluded")
         )
         if pattern is not None:
             return f"the configuration leaves out {pattern}"
-        included = words_of(facts, "included")
-        if included and excluded(package, included) is None:
+        included = self._named(repository, "included")
+        if words_of(facts, "included") and excluded(package, included) is None:
             return "the configuration takes only other packages from there"
         if not told or not facts.get("streams"):
             return None
@@ -137,9 +140,22 @@ class RpmSources(IndexReader):
         return found
 
     @cached_property
-    def _excluded(self) -> list[str]:
+    def _excluded(self) -> Expressions:
         """What the configuration as a whole leaves out."""
-        return main_words(self._jail, self._report, "exclude", "excludepkgs")
+        words = main_words(self._jail, self._report, "exclude", "excludepkgs")
+        told = (Told(word, "the configuration") for word in words)
+        return Expressions(told, glob, "what is left out", self._report)
+
+    def _named(self, repository: Repository, fact: str) -> Expressions:
+        """The globs of a setting of a repository, made sense of once."""
+        words = repository.facts.get(fact, "")
+        if words not in self._globs:
+            told = (
+                Told(word, repository.configured_in) for word in words_of(repository.facts, fact)
+            )
+            what = f"what is {fact} of {repository.identity}"
+            self._globs[words] = Expressions(told, glob, what, self._report)
+        return self._globs[words]
 
     def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
         return choices(installed, offered)

@@ -34,6 +34,7 @@ from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.events import Action, Event
 from filigree.model.files import Aspect, FileRecord, Kind
+from filigree.model.limits import PATH_LIMIT
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script, State
 
@@ -158,7 +159,12 @@ class SlackwareDatabase(Lacking):
         return ALWAYS | LISTED if self._listed else ALWAYS
 
     def _written(self, package: Package) -> list[str]:
-        return paths_of(*self._texts(package))
+        found = paths_of(*self._texts(package))
+        if any(len(one) > PATH_LIMIT for one in found):
+            why = "lines that are longer than paths are"
+            self._report(Gap(self._records[id(package)], why))
+            return [one for one in found if len(one) <= PATH_LIMIT]
+        return found
 
     def _read_made(self, package: Package) -> tuple[list[MadeLink], list[str]]:
         """The links that a package's script makes, and the configuration that it puts in place."""

@@ -14,6 +14,7 @@ from filigree.formats.slackware_needs import NeedError, parse_need, split_field
 from filigree.formats.slackware_records import Described, size_of
 from filigree.formats.slackware_scripts import MadeLink
 from filigree.model.files import FileRecord, Kind, Role
+from filigree.model.limits import why_too_long
 from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, State
 
@@ -43,6 +44,9 @@ def label_of(text: str) -> Label:
     label = split_label(without_ending(text) or text)
     if label is None:
         raise NotAPackage("it is not called as a package is: name, version, architecture, build")
+    too_long = why_too_long(label.name, label.full_version, label.architecture)
+    if too_long is not None:
+        raise NotAPackage(too_long)
     return label
 
 

@@ -20,7 +20,14 @@ from filigree.formats.openpgp import judge_pieces
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
-from filigree.model.repositories import IndexCopy, IndexFile, IndexKind, Refreshed, Repository
+from filigree.model.repositories import (
+    IndexCopy,
+    IndexFile,
+    IndexKind,
+    Refreshed,
+    Repository,
+    without_user,
+)
 from filigree.model.seals import Seal, SealVerdict
 
 SCRIPTS = "build-scripts"
@@ -254,5 +261,6 @@ class SlackwareRepositories(RingRepositories):
 
 def _name_of(address: str) -> str:
     """What a repository is called: by the last part of its address."""
+    address = without_user(address)
     bare = address.partition("://")[2] or address
     return bare.rstrip("/").rpartition("/")[2] or bare.strip("/") or "mirror"

@@ -9,12 +9,13 @@ import re
 from collections.abc import Callable
 
 from filigree.access.jail import Jail
+from filigree.families.expressions import Expressions, Told
 from filigree.families.looking import read_or_report
 from filigree.families.protocol import Report
 from filigree.families.slackware import places
 from filigree.families.slackware.described import called
 from filigree.formats.damage import text_of
-from filigree.model.answer import Gap
+from filigree.formats.patterns import expression
 from filigree.model.package import Package
 
 _LIMIT = 256 << 10
@@ -22,9 +23,6 @@ _VALUE = re.compile(
     r"^[ \t]*([A-Z_]+)=(?:\(([^)]{0,512})\)|\"([^\"\n]*)\"|'([^'\n]*)'|(\S*))", re.MULTILINE
 )
 _PLAIN = re.compile(r"[\w.+-]+", re.ASCII)
-_CALM = re.compile(r"(?:[\w.+@-]|\[[\w-]{1,40}\]|\.\*|[*+?^$\\])+", re.ASCII)
-_LONGEST, _MOST, _PATTERNS = 80, 3, 200
-"""What an expression may be, and how many there may be, for a search to come to an end soon."""
 
 
 def lines_of(jail: Jail, path: str, report: Report) -> list[tuple[int, str]]:
@@ -50,32 +48,19 @@ def read_values(jail: Jail, report: Report) -> dict[str, list[str]]:
 def left_out(jail: Jail, report: Report) -> Callable[[Package], bool]:
     """What tells whether a package is to stay as it is."""
     plain: set[str] = set()
-    patterns: list[re.Pattern[str]] = []
+    told: list[Told] = []
     for number, line in lines_of(jail, places.LEFT_OUT, report):
         if _PLAIN.fullmatch(line.removesuffix("/")):
             plain.add(line)
-            continue
-        pattern = _pattern(line) if len(patterns) < _PATTERNS else None
-        if pattern is None:
-            report(Gap(f"{places.LEFT_OUT}, line {number}", "an expression that is not read"))
         else:
-            patterns.append(pattern)
+            told.append(Told(line, f"{places.LEFT_OUT}, line {number}"))
+    patterns = Expressions(told, expression, "what stays as it is", report)
 
     def stays(package: Package) -> bool:
         label = called(package)
         if plain & {package.name, label, f"{package.section}/"}:
             return True
         texts = (package.name, package.version.rpartition("-")[2], label)
-        return any(pattern.fullmatch(text) for pattern in patterns for text in texts)
+        return any(map(patterns.any, texts))
 
     return stays
-
-
-def _pattern(line: str) -> re.Pattern[str] | None:
-    repeats = sum(line.count(sign) for sign in "*+?")
-    if len(line) > _LONGEST or repeats > _MOST or not _CALM.fullmatch(line):
-        return None
-    try:
-        return re.compile(line, re.ASCII)
-    except re.error:
-        return None
