@@ -87,12 +87,15 @@ class Database(Lacking):
     def archive_folders(self):
         return ()
 
+    index_folders = archive_folders
+
     def keeper_of(self, path):
         return None
 
 
 class Family:
     name = "tiny"
+    url_types = ("tiny",)
     silent_on = {"license": "a line has no room for one", "content": "a line tells no digest"}
     archives = None
 

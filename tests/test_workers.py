@@ -1,7 +1,10 @@
 """Shared work: every job is answered for, whatever becomes of the workers."""
 
 import os
+import subprocess
+import sys
 import time
+from pathlib import Path
 
 import pytest
 
@@ -76,3 +79,41 @@ def test_no_jobs() -> None:
 def _children() -> set[str]:
     with open(f"/proc/self/task/{os.getpid()}/children") as file:
         return set(file.read().split())
+
+
+@pytest.mark.parametrize("at", ["work", "rest"])
+def test_no_worker_outlives_a_parent_that_was_killed(tmp_path: Path, at: str) -> None:
+    """Whether a worker is in the midst of a long job, or waits for the next one."""
+    code = (
+        "import os, sys, time\n"
+        "from pathlib import Path\n"
+        "from filigree.access.workers import share\n"
+        "def work(number):\n"
+        "    Path(sys.argv[1], str(os.getpid())).touch()\n"
+        f"    time.sleep({60 if at == 'work' else 0.01})\n"
+        "for one in share(range(4), work, 2): time.sleep(60)\n"
+    )
+    parent = subprocess.Popen([sys.executable, "-c", code, str(tmp_path)])
+    try:
+        until = time.monotonic() + 20
+        while len(list(tmp_path.iterdir())) < 2 and time.monotonic() < until:
+            time.sleep(0.05)
+        workers = [int(path.name) for path in tmp_path.iterdir()]
+        assert len(workers) == 2
+        assert all(map(alive, workers))
+    finally:
+        parent.kill()
+        parent.wait()
+    until = time.monotonic() + 10
+    while any(map(alive, workers)) and time.monotonic() < until:
+        time.sleep(0.05)
+    assert not any(map(alive, workers))
+
+
+def alive(pid: int) -> bool:
+    """Whether a process is there, and no mere name of one that has ended."""
+    try:
+        state = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0]
+    except OSError:
+        return False
+    return state != "Z"

@@ -50,7 +50,9 @@ ARGUMENTS = {
         (["needs", "x", "--kinds", "wishes"], 2),
         (["no-such-command"], 2),
         (["census", "--no-such-option"], 2),
-        (["dossier", "pkg:rpm/coast/tidegauge"], 2),
+        (["dossier", "pkg:rpm/coast/tidegauge"], 1),
+        (["dossier", "pkg:deb/coast/tidegauge@2.1-3"], 0),
+        (["dossier", "pkg:"], 2),
     ],
 )
 def test_exit_statuses(call: Run, heron: Path, arguments: list[str], status: int) -> None:

@@ -252,7 +252,8 @@ def test_what_is_only_installed_is_not_asked_of_archives(here: System, archives:
 @pytest.mark.parametrize(
     ("asked", "paths"),
     [
-        ("tidegauge", ["/usr/bin/tidegauge"]),
+        ("tidegauge", ["/usr/bin/tidegauge", "/etc/tidegauge", "/usr/share/doc/tidegauge",
+                       "/usr/share/tidegauge"]),
         ("/usr/bin/tidegauge", ["/usr/bin/tidegauge"]),
         ("/bin/tidegauge", ["/bin/tidegauge"]),
         ("/etc/tidegauge/**", ["/etc/tidegauge/gauge.conf", "/etc/tidegauge/stations.d",

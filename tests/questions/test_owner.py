@@ -82,20 +82,45 @@ def test_a_glob_finds_what_is_listed_and_what_is_there(coast: DebRoot) -> None:
     assert [one.path for one in deep.records] == ["/usr/share/shell/mod.py"]
 
 
-def test_a_glob_of_commands_finds_each_once(coast: DebRoot) -> None:
+def test_a_glob_without_a_slash_in_front_matches_anywhere(coast: DebRoot) -> None:
+    """Programs first, those of nobody's as well; each file once."""
     answer = owner(open_system(coast.path), ["*s*"])
-    assert [(one.path, [o.name for o in one.owners]) for one in answer.records] == [
-        ("/usr/bin/dsh", ["shell"]),
-        ("/usr/sbin/nobodys", []),
-    ]
+    told = [(one.path, [o.name for o in one.owners]) for one in answer.records]
+    assert told[:2] == [("/usr/sbin/nobodys", []), ("/usr/bin/dsh", ["shell"])]
+    assert all("s" in path.rpartition("/")[2] for path, _ in told)
+    assert [path for path, _ in told] == list(dict.fromkeys(path for path, _ in told))
+
+
+@pytest.mark.parametrize(
+    ("asked", "paths"),
+    [
+        ("gauge.conf", ["/etc/tide/gauge.conf", "/usr/share/gauge.conf"]),
+        ("*gauge.conf", ["/etc/tide/gauge.conf", "/etc/tide/old-gauge.conf", "/usr/share/gauge.conf"]),
+        ("tide/*.conf", ["/etc/tide/gauge.conf", "/etc/tide/old-gauge.conf"]),
+        ("ga?ge.*", ["/etc/tide/gauge.conf", "/usr/share/gauge.conf"]),
+        ("gauge", ["/usr/bin/gauge", "/usr/share/gauge"]),
+        ("auge.conf", []),
+    ],
+)  # fmt: skip
+def test_a_bare_name_is_every_path_with_that_last_part(
+    deb_root: DebRoot, asked: str, paths: list[str]
+) -> None:
+    deb_root.package("gauge", files={
+        "/usr/share/gauge.conf": b"x", "/etc/tide/gauge.conf": b"x", "/etc/tide/old-gauge.conf": b"x",
+        "/usr/share/gauge/table": b"x", "/usr/bin/gauge": b"x",
+    })  # fmt: skip
+    answer = owner(open_system(deb_root.path), [asked])
+    assert [one.path for one in answer.records] == paths
+    assert bool(answer.notes) is not bool(paths)
 
 
 def test_a_command_that_is_there_goes_before_one_that_has_vanished(coast: DebRoot) -> None:
     coast.package("before", files={"/usr/sbin/horn": b"x"})
     (coast.folder / "usr/sbin/horn").unlink()
     coast.package("now", files={"/usr/bin/horn": b"x"})
-    (found,) = owner(open_system(coast.path), ["horn"]).records
-    assert (found.path, [one.name for one in found.owners]) == ("/usr/bin/horn", ["now"])
+    found = owner(open_system(coast.path), ["horn"]).records
+    told = [(one.path, [owner.name for owner in one.owners]) for one in found]
+    assert told == [("/usr/bin/horn", ["now"]), ("/usr/sbin/horn", ["before"])]
 
 
 def test_a_command_that_is_nowhere(coast: DebRoot) -> None:

@@ -104,13 +104,17 @@ def test_a_path_as_a_subject(station: System) -> None:
 
 
 def test_what_would_bring_a_path(station: System) -> None:
-    answer = owner(station, ["/usr/bin/kittiwake", "weirgate", "/etc/weir*"], scope=OFFERED)
+    asked = ["/usr/bin/kittiwake", "/usr/sbin/weirgate", "/etc/weir*"]
+    answer = owner(station, asked, scope=OFFERED)
     told = [(row.path, [(o.name, o.how.value) for o in row.owners]) for row in answer.records]
     assert told == [
         ("/usr/bin/kittiwake", [("kittiwake", "offered")]),
         ("/usr/sbin/weirgate", [("weirgate", "offered")]),
         ("/etc/weirgate.conf", [("weirgate", "offered")]),
     ]
+    by_name = owner(station, ["weirgate"], scope=OFFERED).records
+    assert by_name[0].path == "/usr/sbin/weirgate"
+    assert {row.path.rpartition("/")[2] for row in by_name} == {"weirgate"}
     both = owner(
         station, ["/usr/bin/tidegauge", "kittiwake", "/usr/sbin/gullcheck"], scope=Scope.ANY
     )

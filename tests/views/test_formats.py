@@ -69,7 +69,8 @@ ASK: dict[str, Callable[[System], Answer[Any]]] = {
 # The promise. A field may be added; one that is here never goes.
 SCHEMA = {
     "survey": "family label architecture packages states reasons held_packages troubled_packages "
-    "installed_size paths distinct_paths newest_change newest_package age_days biggest most_needed",
+    "installed_size paths distinct_paths newest_change newest_package age_days biggest most_needed "
+    "kept room",
     "census": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
     "repository seal key_id offered_by impact",

@@ -74,3 +74,21 @@ def test_flowed_lines_fit_where_words_do(text: str, width: int) -> None:
     shown = list(Ink(False, width).flowed(line("  ", text), 4))
     longest = max((cells(word) for part in shown for word in part.split(" ")), default=0)
     assert all(cells(part) <= max(width, longest + 4) for part in shown)
+
+
+def test_names_are_broken_last_and_at_their_own_joints() -> None:
+    columns = (Column("", wrap=True), Column("", wrap=True), Column(""), Column("", wrap=True))
+    words = "it would be taken by the rules of the repository of the coast"
+    rows = [
+        ["coast-certificates", "20260115-1", "", words],
+        ["libmussel5", "5.36.1~rc2-1+fix1", "", words],
+    ]
+    out = list(Ink(False, 60).table(columns, rows))
+    assert all(cells(line) <= 60 for line in out)
+    # A column in which nothing stands takes no room, unless it has a title.
+    assert out[0].startswith("coast-certificates  20260115-1         it would be")
+    narrow = "\n".join(Ink(False, 30).table(columns[:2], [row[:2] for row in rows]))
+    whole = ("coast-certificates", "20260115-1", "libmussel5", "5.36.1~rc2-1+fix1")
+    for part in narrow.split():
+        assert part[-1] in "-+~." or any(one.endswith(part) for one in whole), narrow
+    assert {"coast-", "certificates"} <= set(narrow.split())

@@ -9,6 +9,8 @@ import gc
 import multiprocessing
 import os
 import signal
+import threading
+import time
 from collections import deque
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from itertools import groupby
@@ -57,6 +59,10 @@ def share(
         yield from crew.outcomes()
     finally:
         crew.dismiss()
+
+
+_PARENT_PACE = 0.25
+"""Seconds between two looks for the parent."""
 
 
 class _Crew(Generic[J, T]):
@@ -137,6 +143,13 @@ class _Crew(Generic[J, T]):
             process.join()
 
 
+def _end_with(parent: int) -> None:
+    """End this worker when its parent is gone, whatever it is at: nobody would take what it finds."""
+    while os.getppid() == parent:
+        time.sleep(_PARENT_PACE)
+    os._exit(0)
+
+
 def _serve(
     hand: Connection,
     others: list[Connection],
@@ -145,6 +158,7 @@ def _serve(
 ) -> None:
     """A worker's life: take an index, do the job, send the outcome."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    threading.Thread(target=_end_with, args=(os.getppid(),), daemon=True).start()
     # What a job makes has no cycles, and what was inherited should stay shared.
     gc.disable()
     for other in others:

@@ -57,6 +57,8 @@ def show(answer: Answer[Any], shared: Shared, options: dict[str, Any]) -> None:
     form = shared.form or (Format.TABLE if terminal else Format.LINES)
     if options.get("quiet"):
         return
+    if not answer.records and form is Format.TABLE:
+        _noted(answer)  # where nothing matched, that is the answer
     lines = render(answer, form, ink_for(shared), options)
     if form is Format.TABLE and terminal and not shared.no_pager:
         _paged(lines)
@@ -75,9 +77,18 @@ def ink_for(shared: Shared) -> Ink:
     return Ink(colour, width)
 
 
+def _noted(answer: Answer[Any]) -> None:
+    """What matched nothing, and what is near it."""
+    sys.stdout.flush()
+    for note in answer.notes:
+        print(f"filigree: {escaped(note)}", file=sys.stderr)  # noqa: T201 - this is where it is said
+
+
 def _aside(answer: Answer[Any], form: Format) -> None:
     """What matched nothing, and, where the format has no place for them, the gaps."""
-    out = [f"filigree: {escaped(note)}" for note in answer.notes]
+    if answer.records or form is not Format.TABLE:
+        _noted(answer)
+    out: list[str] = []
     if form not in (Format.TABLE, Format.JSON):
         out += (
             f"filigree: not looked at: {escaped(gap.what)}: {escaped(gap.why)}"

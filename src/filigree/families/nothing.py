@@ -80,6 +80,9 @@ class EmptyDatabase(Lacking):
     def archive_folders(self) -> Sequence[str]:
         return ()
 
+    def index_folders(self) -> Sequence[str]:
+        return ()
+
     def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
         return None
 
@@ -88,6 +91,7 @@ class NoFamily:
     """The family of a root that holds no system."""
 
     name = NAME
+    url_types: Sequence[str] = ()
     silent_on: Mapping[str, str] = {}
     archives: ArchiveFamily | None = None
 

@@ -376,6 +376,10 @@ class Database(Records, Protocol):
         """Where the system itself keeps archives that it fetched."""
         ...
 
+    def index_folders(self) -> Sequence[str]:
+        """Where the system itself keeps the indexes that it fetched."""
+        ...
+
     def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> Seal | None:
         """What the signatures say of a package's own record; None where the family keeps none of it."""
         ...
@@ -422,6 +426,11 @@ class Family(Protocol):
 
     @property
     def name(self) -> str: ...
+
+    @property
+    def url_types(self) -> Sequence[str]:
+        """The types by which package URLs name its packages."""
+        ...
 
     @property
     def silent_on(self) -> Mapping[str, str]:

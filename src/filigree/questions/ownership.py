@@ -2,7 +2,7 @@
 
 import fnmatch
 import re
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from enum import StrEnum
 from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple, Protocol
@@ -23,6 +23,8 @@ PROGRAM_DIRECTORIES = (
 )  # fmt: skip
 """Where a bare command name is looked up, in this order."""
 
+_ANYWHERE = ("/", "/**/")
+"""What stands before a glob without a slash in front: it matches anywhere."""
 _GLOB = re.compile(r"[*?\[]")
 _BYTECODE = re.compile(r"(.*)/__pycache__/([^/]+?)\.[a-z]+-\d+(?:\.opt-\d)?\.pyc")
 
@@ -97,9 +99,16 @@ class OwnerSearch:
         self._arrived = {self._system.real(r.moved_to): r for r in self._relocated.values()}
 
     def find(self, asked: str) -> list[Owned]:
-        """The owners of a path, of every path that a glob matches, or of a bare command name."""
+        """The owners of a path, of every path that a glob matches, or of every path with that last
+        part."""
+        if _GLOB.search(asked) and not asked.startswith("/"):
+            found = {path for front in _ANYWHERE for path in self._expand(f"{front}{asked}")}
+            if "/" not in asked:
+                programs = (self._expand(f"{place}/{asked}") for place in PROGRAM_DIRECTORIES)
+                found.update(path for paths in programs for path in paths)
+            return [self._owned(path) for path in self._distinct(found)]
         if "/" not in asked and asked not in (".", ".."):
-            return self._commands(asked)
+            return self._called(asked)
         path = absolute(self._system, asked)
         if _GLOB.search(path) and not self._system.jail.exists(path):
             return [self._owned(found) for found in self._expand(path)]
@@ -199,25 +208,28 @@ class OwnerSearch:
             return []
         return [Owner(owner.package, How.GENERATED) for owner in self._listed(origin, origin)]
 
-    def _commands(self, name: str) -> list[Owned]:
-        """The command of that name, or every command that a glob matches, each once.
+    def _called(self, name: str) -> list[Owned]:
+        """Every path on record whose last part is a name, programs first, and the program of that name
+        that is on the disk where none is; the same file by several paths once."""
+        found = {path for _, path in self._paths.named(name)}
+        if self._on_disk_too:
+            programs = (f"{place}/{name}" for place in PROGRAM_DIRECTORIES)
+            found.update(path for path in programs if self._system.jail.exists(path))
+        return [self._owned(path) for path in self._distinct(found)]
 
-        It is looked for on the disk and then, should it have vanished, on record.
-        """
-        paths = [p for place in PROGRAM_DIRECTORIES for p in self._programs(f"{place}/{name}")]
-        paths.sort(key=lambda path: not self._system.jail.exists(path))
+    def _distinct(self, paths: Collection[str]) -> list[str]:
+        """Paths, programs first, each file once: by the path without links where that is among them."""
         first: dict[str, str] = {}
-        for path in paths:
-            first.setdefault(path.rpartition("/")[2], path)
-        return [self._owned(first[command]) for command in sorted(first)]
-
-    def _programs(self, path: str) -> list[str]:
-        if self._on_disk_too and self._system.jail.exists(path):
-            return [path]
-        if _GLOB.search(path):
-            return self._expand(path)
-        name = path.rpartition("/")[2]
-        return [path] if any(path == listed for _, listed in self._paths.named(name)) else []
+        ordered = _programs_first(paths)
+        if self._on_disk_too:
+            # A program that is there goes before one that has vanished.
+            ordered.sort(key=lambda path: _is_program(path) and not self._system.jail.exists(path))
+            ordered.sort(key=lambda path: not _is_program(path))
+        for path in ordered:
+            exact = self._system.real(path) if self._on_disk_too else path
+            if exact not in first or path == exact:
+                first[exact] = path
+        return list(first.values())
 
     def _expand(self, pattern: str) -> list[str]:
         """The paths that a glob matches, on record and on the disk. `*` stays in one part."""
@@ -244,6 +256,18 @@ class OwnerSearch:
             return []
 
 
+def _programs_first(paths: Iterable[str]) -> list[str]:
+    """Paths in their order, but for programs: those come first, in the order in which they are found."""
+    places = {place: number for number, place in enumerate(PROGRAM_DIRECTORIES)}
+    last = len(places)
+    return sorted(paths, key=lambda path: (places.get(path.rpartition("/")[0], last), path))
+
+
+def _is_program(path: str) -> bool:
+    """Whether it is where programs are looked up."""
+    return path.rpartition("/")[0] in PROGRAM_DIRECTORIES
+
+
 class OfferedSearch:
     """Looks for what would bring a path, in the indexes of paths."""
 
@@ -253,13 +277,11 @@ class OfferedSearch:
 
     def find(self, asked: str) -> list[Owned]:
         """What would bring a path, every path that a glob matches, or a command of that name."""
+        if _GLOB.search(asked) and not asked.startswith("/"):
+            rows = [row for front in _ANYWHERE for row in self._glob(f"{front}{asked}")]
+            return self._in_order(self._grouped(rows))
         if "/" not in asked and asked not in (".", ".."):
-            if _GLOB.search(asked):
-                rows = [r for place in PROGRAM_DIRECTORIES for r in self._glob(f"{place}/{asked}")]
-            else:
-                rows = self._offered.named(asked)
-            rows = [r for r in rows if r[0].path.rpartition("/")[0] in PROGRAM_DIRECTORIES]
-            return self._grouped(rows)
+            return self._in_order(self._grouped(self._offered.named(asked)))
         path = absolute(self._system, asked)
         if _GLOB.search(path):
             return self._grouped(self._glob(path))
@@ -270,6 +292,11 @@ class OfferedSearch:
                 for listed, package in self._offered.at(alias)
             ]
         return self._grouped(found) or [Owned(path, None, ())]
+
+    @staticmethod
+    def _in_order(found: list[Owned]) -> list[Owned]:
+        by_path = {owned.path: owned for owned in found}
+        return [by_path[path] for path in _programs_first(by_path)]
 
     def _glob(self, pattern: str) -> list[tuple[Listed, Package]]:
         # The index's own globs cross slashes; ours do not.

@@ -1,6 +1,7 @@
 """Archives that installed packages can be held against: given, of the system's own cache, or fetched."""
 
 import os
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
@@ -88,8 +89,14 @@ class References:
         self.promises = vouching.promises(packages) if against.anything else {}
         self.fetched = self.fetched_size = 0
         self._unreached: dict[int, str] = {}
+        self._others: Counter[str] = Counter()
         for found in (*self._given(), *self._cached()):
             self._learn(found)
+        if self._others:
+            count, folder = self._others.total(), next(iter(self._others))
+            more = f" and {len(self._others) - 1:,} more folders" if len(self._others) > 1 else ""
+            what = f"{count:,} archives of other families in {folder}{more}"
+            system.report(Gap(what, "nothing here is held against them"))
         self._kept = self._kept_before()
         if against.fetch:
             self._fetch([one for one in packages if not self.of(one)])
@@ -135,10 +142,13 @@ class References:
         named = found.path in self._against.paths
         if parts is None or not any(parts) or named:
             try:
-                with self._system.looking_into(found.path, found.below) as archive:
+                with self._system.looking_into(found.path, found.below, quiet=True) as archive:
                     package = archive.package
             except (AccessError, DatabaseError) as error:
                 self._system.report(Gap(found.path, error.what))
+                return
+            if package.family != self._system.family.name:
+                self._others[os.path.dirname(found.path)] += 1
                 return
             key = (package.name, package.version, package.architecture)
         else:

@@ -19,6 +19,7 @@ from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion, DatabaseError, NotAnArchive
 from filigree.model.package import Package
 from filigree.questions.ownership import OwnerSearch, absolute
+from filigree.questions.package_urls import MARK, Pointed, pointed_by
 from filigree.questions.scopes import INSTALLED, Lookup, Scope
 from filigree.system import System
 
@@ -27,7 +28,6 @@ if TYPE_CHECKING:
 
 _GLOB = re.compile(r"[*?\[]")
 _URL = re.compile(r"https?://", re.IGNORECASE)
-_PACKAGE_URL = re.compile(r"pkg:")
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +81,7 @@ def _match_in(system: System, subject: str, lookup: Lookup) -> Sequence[Package]
     """What a subject points at, where the scope says that it is looked for."""
     if lookup.offered is None or _URL.match(subject):
         return _match(system, subject)
-    if is_path(subject) and is_archive_name(subject):
+    if not _is_package_url(subject) and is_path(subject) and is_archive_name(subject):
         return _match(system, subject)
     if lookup.scope is Scope.ANY:
         found = _match(system, subject)
@@ -103,7 +103,7 @@ def _match_offered(
     from filigree.questions.candidates import candidates
 
     _refuse(subject)
-    if is_path(subject):
+    if is_path(subject) and not _is_package_url(subject):
         path = absolute(system, subject)
         rows = offered.glob(path) if _GLOB.search(path) else offered.at(path)
         found = list({id(package): package for _, package in rows}.values())
@@ -111,7 +111,10 @@ def _match_offered(
             offered.report_pathless()
             return Unmatched(subject, f"nothing that is offered has the path {subject}")
         return candidates(system, offered, found)
-    name, architecture, version = split_subject(subject)
+    asked = _asked_for(system, subject)
+    if asked.why_not is not None:
+        return Unmatched(subject, f"{subject}: {asked.why_not}")
+    name, architecture = asked.name, asked.architecture
     if _GLOB.search(name):
         chooses = re.compile(fnmatch.translate(name)).match
         by_name = list(offered.packages(lambda one: chooses(one) is not None))
@@ -119,17 +122,13 @@ def _match_offered(
         by_name = offered.called([name])
     if not by_name:
         return _unknown_offer(subject, name, offered)
-    same = system.family.compare_versions
     narrowed = [
-        p
-        for p in by_name
-        if architecture in (None, p.architecture)
-        and (version is None or same(p.version, version) == 0)
+        p for p in by_name if architecture in (None, p.architecture) and asked.fits(p.version)
     ]
     if not narrowed:
         labels = dict.fromkeys(p.label for p in by_name)
         return Unmatched(subject, f"nothing that is offered is {subject}", tuple(labels)[:3])
-    if version is not None:
+    if asked.narrow:
         return list({(p.architecture, p.version): p for p in reversed(narrowed)}.values())
     return candidates(system, offered, narrowed, every_machine=architecture is not None)
 
@@ -160,12 +159,6 @@ def _refuse(subject: str) -> None:
     """Raise BadQuestion where a subject is of a kind that is not read."""
     if not subject:
         raise BadQuestion("a subject is empty", None, "give a package name, a glob or a path")
-    if _PACKAGE_URL.match(subject):
-        raise BadQuestion(
-            f"this kind of subject is not read yet: {subject}",
-            None,
-            "give a package name, a glob, or a path on the system",
-        )
 
 
 def _match(system: System, subject: str) -> Sequence[Package] | Unmatched:
@@ -173,9 +166,12 @@ def _match(system: System, subject: str) -> Sequence[Package] | Unmatched:
     if _URL.match(subject):
         archives = _match_archives(system, subject)
         return archives or Unmatched(subject, f"there is no archive {subject}")
-    if is_path(subject):
+    if is_path(subject) and not _is_package_url(subject):
         return _match_path(system, subject)
-    name, architecture, version = split_subject(subject)
+    asked = _asked_for(system, subject)
+    if asked.why_not is not None:
+        return Unmatched(subject, f"{subject}: {asked.why_not}")
+    name, architecture = asked.name, asked.architecture
     known = [p for p in system.packages if p.state.present or p.version]
     if _GLOB.search(name):
         chooses = re.compile(fnmatch.translate(name)).match
@@ -184,16 +180,26 @@ def _match(system: System, subject: str) -> Sequence[Package] | Unmatched:
         by_name = [p for p in known if p.name == name]
     if not by_name:
         return _unknown_name(system, subject, name)
-    found = [
-        p
-        for p in by_name
-        if architecture in (None, p.architecture)
-        and (version is None or system.family.compare_versions(p.version, version) == 0)
-    ]
+    found = [p for p in by_name if architecture in (None, p.architecture) and asked.fits(p.version)]
     if not found:
         there = tuple(p.label for p in by_name[:3])
         return Unmatched(subject, f"no package on record is {subject}", there)
     return found
+
+
+def _is_package_url(subject: str) -> bool:
+    return subject.startswith(MARK)
+
+
+def _asked_for(system: System, subject: str) -> Pointed:
+    """What a subject points at that is no path: by its parts, or as a package URL."""
+    if _is_package_url(subject):
+        return pointed_by(system, subject)
+    name, architecture, version = split_subject(subject)
+    if version is None:
+        return Pointed(name, architecture, lambda _: True)
+    same = system.family.compare_versions
+    return Pointed(name, architecture, lambda there: same(there, version) == 0, narrow=True)
 
 
 def match_archives(system: System, subjects: Iterable[str]) -> Matched:

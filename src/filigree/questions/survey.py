@@ -1,12 +1,17 @@
 """What kind of system this is: counts, sizes, freshness and health at a glance."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from typing import Any
 
-from filigree.model.answer import Answer
+from filigree.access.walking import Walk
+from filigree.model.answer import Answer, Gap
+from filigree.model.files import Kind
 from filigree.model.package import Package
 from filigree.questions.census import by_reason, by_state, total_size
 from filigree.questions.impact import installed_impact
+from filigree.questions.room import room
 from filigree.questions.silence import WHY_INSTALLED, report_silence
 from filigree.system import System
 
@@ -35,8 +40,19 @@ class Standing:
 
 
 @dataclass(frozen=True, slots=True)
+class Kept:
+    """What the system keeps of what it fetched, in one place: `archives` or `indexes`."""
+
+    what: str
+    where: str
+    files: int
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
 class Survey:
-    """A system at a glance. `newest_change` is when a package was last installed or changed."""
+    """A system at a glance. `newest_change` is when a package was last installed or changed; `kept` is
+    what it keeps of what it fetched, `room` what is free on its file systems."""
 
     family: str
     label: str
@@ -54,6 +70,8 @@ class Survey:
     age_days: int | None
     biggest: list[Weight]
     most_needed: list[Standing]
+    kept: list[Kept]
+    room: list[dict[str, Any]]
 
 
 def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
@@ -89,11 +107,39 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
             for p, count in sorted(impacts, key=lambda one: (-one[1], one[0].name))[:MOST_NEEDED]
             if count
         ],
+        kept=list(_kept(system)),
+        room=room(system),
     )
     summary = {"packages": len(present), "installed_size": record.installed_size}
     return Answer(
         "survey", system.system_label, [record], summary, system.gaps, bad_news=bool(troubled)
     )
+
+
+def _kept(system: System) -> Iterator[Kept]:
+    """What lies in the folders of archives and of indexes, by the folders that the family names."""
+    archives = system.family.archives
+    counted: set[str] = set()
+    for what, folders in (
+        ("archives", system.database.archive_folders()), ("indexes", system.database.index_folders()),
+    ):  # fmt: skip
+        for folder in folders:
+            if not system.jail.is_directory(folder):
+                continue
+            files = size = 0
+            for found in Walk(system.jail, system.jail.real_path(folder), False, {}):
+                if isinstance(found, Gap):
+                    system.report(found)
+                    continue
+                name = found.path.rpartition("/")[2]
+                packed = archives is not None and archives.parts_of_name(name) is not None
+                if found.kind is not Kind.FILE or packed is (what == "indexes"):
+                    continue
+                if found.path not in counted:  # a folder may lie in another one
+                    counted.add(found.path)
+                    files, size = files + 1, size + found.size
+            if files:
+                yield Kept(what, folder, files, size)
 
 
 def _age(newest: Package | None, now: datetime) -> int | None:

@@ -5,13 +5,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from filigree.model.answer import Answer, Gap
-from filigree.model.errors import AccessError
 from filigree.model.package import Package, State, was_chosen
 from filigree.questions.planning.plans import Action, Change, Outcome, Planner, Wishes
 from filigree.questions.planning.solver import GivenUp
 from filigree.questions.planning.standing import Together
 from filigree.questions.planning.words import say
 from filigree.questions.planning.world import SystemWorld
+from filigree.questions.room import room
 from filigree.questions.scopes import EVERYTHING, INSTALLED, Chosen, Lookup, Scope, looking
 from filigree.questions.silence import known_chosen, report_silence
 from filigree.questions.subjects import match_subjects
@@ -19,8 +19,6 @@ from filigree.system import System
 
 ALL = "*"
 """As an upgrade: everything that is installed."""
-PLACES = ("/", "/usr", "/var", "/boot", "/opt", "/home")
-"""Where packages put their files, and file systems may begin."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -244,21 +242,9 @@ def _summary(
         "sizes_unknown": sum(r.archive_size is None for r in fetched),
         "disk_change": change,
         "leftover_size": sum(r.installed_size or 0 for r in rows if r.action is Action.LEFTOVER),
-        "room": _room(system),
+        "room": room(system),
         "chosen_lost": [r.name for r in lost if r.chosen is not False],
         "protected_lost": [r.name for r in dropped if r.protected and not r.replaced],
         "ways": ways,
         "obstacles": [],
     }
-
-
-def _room(system: System) -> list[dict[str, Any]]:
-    """The room on the file systems of the root, each once."""
-    found: dict[int, dict[str, Any]] = {}
-    for place in PLACES:
-        try:
-            device, free, total = system.jail.room(place)
-        except AccessError:
-            continue
-        found.setdefault(device, {"path": place, "free": free, "total": total})
-    return list(found.values())

@@ -104,7 +104,13 @@ class Ink:
             max([cells(column.title), *(cells(row[at].text) for row in shown)])
             for at, column in enumerate(columns)
         ]
-        self._fit(columns, widths, indent)
+        # A column without a title in which nothing stands takes no room.
+        kept = [at for at, width in enumerate(widths) if width or columns[at].title]
+        columns = [columns[at] for at in kept]
+        widths = [widths[at] for at in kept]
+        shown = [[row[at] for at in kept] for row in shown]
+        prose = [any(" " in row[at].text for row in shown) for at in range(len(columns))]
+        self._fit(columns, widths, indent, prose)
         margin = " " * indent
         if any(column.title for column in columns):
             titles = [Piece(column.title, Style.TITLE) for column in columns]
@@ -112,13 +118,21 @@ class Ink:
         for row in shown:
             yield from self._row(columns, widths, row, margin)
 
-    def _fit(self, columns: Sequence[Column], widths: list[int], indent: int) -> None:
-        """Take from the widest columns that may wrap until all fit the window, if they can."""
+    def _fit(
+        self, columns: Sequence[Column], widths: list[int], indent: int, prose: Sequence[bool]
+    ) -> None:
+        """Take from the widest columns that may wrap until all fit the window, if they can.
+
+        Where there is `prose` it gives way first: names, versions and paths are broken last.
+        """
         if not self.width:
             return
         over = sum(widths) + len(GAP) * (len(widths) - 1) + indent - self.width
-        soft = [at for at, column in enumerate(columns) if column.wrap]
-        for narrowest in NARROWEST:
+        may = [at for at, column in enumerate(columns) if column.wrap]
+        words = [at for at in may if prose[at]]
+        for soft, narrowest in (
+            *((words, one) for one in NARROWEST), *((may, one) for one in NARROWEST),
+        ):  # fmt: skip
             while over > 0 and (room := [at for at in soft if widths[at] > narrowest]):
                 widest = max(widths[at] for at in room)
                 same = [at for at in room if widths[at] == widest]
@@ -177,17 +191,21 @@ _WORD = re.compile(r"[^ ]+ *|^ +")
 
 
 def _broken(text: str, width: int) -> list[str]:
-    """A text in lines of at most `width` cells, broken at spaces, after `/` or `-`, or anywhere."""
+    """A text in lines of at most `width` cells, broken at spaces, at its own joints, or else anywhere."""
     lines: list[str] = []
     rest = text
     while cells(rest) > width:
         end = _take(rest, width)
         cut = rest.rfind(" ", 1, end + 1)
         if cut <= 0:
-            cut = max(rest.rfind(sign, end // 2, end) for sign in "/-") + 1 or end
+            cut = max(rest.rfind(sign, end // 3, end) for sign in _JOINTS) + 1 or end
         lines.append(rest[:cut].rstrip(" "))
         rest = rest[cut:].lstrip(" ")
     return [*lines, rest]
+
+
+_JOINTS = "/-_.:=+~@,;"
+"""Signs behind which a name, a version or a path may be broken."""
 
 
 def _take(text: str, width: int) -> int:

@@ -18,6 +18,7 @@ class ArchFamily:
     """Packages recorded in a folder each: fields in blocks, paths, and a listing of every file."""
 
     name = "arch"
+    url_types = ("alpm",)
     silent_on: Mapping[str, str] = {
         "vendor": "this family's record names the packager alone",
         "build_host": "this family's record does not say",

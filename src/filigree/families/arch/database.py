@@ -273,6 +273,9 @@ class ArchDatabase(Lacking):
     def place_of(self, package: Package) -> str:
         return f"{self._folders[id(package)]}/desc"
 
+    def index_folders(self) -> Sequence[str]:
+        return (places.SYNC,)
+
     def archive_folders(self) -> Sequence[str]:
         return tuple(words_of(self._settings, "CacheDir")) or (places.ARCHIVES,)
 

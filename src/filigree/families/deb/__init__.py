@@ -18,6 +18,7 @@ class DebFamily:
     """Packages recorded in stanzas, their paths in lists, their digests beside those."""
 
     name = "deb"
+    url_types = ("deb",)
     silent_on: Mapping[str, str] = {
         "size": "this family's database does not record the size of a file",
         "mode": "this family's database records no mode, but for declared overrides",

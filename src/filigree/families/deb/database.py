@@ -425,6 +425,9 @@ class DebDatabase(Lacking):
     def place_of(self, package: Package) -> str:
         return self._info_path(package.name, package.architecture, "md5sums") or places.STATUS
 
+    def index_folders(self) -> Sequence[str]:
+        return (places.LISTS,)
+
     def archive_folders(self) -> Sequence[str]:
         return (places.ARCHIVES,)
 

@@ -19,6 +19,7 @@ class RpmFamily:
     """Packages recorded as whole headers, in one of three containers."""
 
     name = "rpm"
+    url_types = ("rpm",)
     silent_on: Mapping[str, str] = {}
 
     @cached_property

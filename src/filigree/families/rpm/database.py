@@ -319,6 +319,9 @@ class RpmDatabase(Lacking):
     def place_of(self, package: Package) -> str:  # noqa: ARG002
         return self.path
 
+    def index_folders(self) -> Sequence[str]:
+        return tuple(path for path in places.CACHES if self._jail.is_directory(path))
+
     def archive_folders(self) -> Sequence[str]:
         return cache_folders(self._jail, self._report)
 

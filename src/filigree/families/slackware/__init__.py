@@ -18,6 +18,7 @@ class SlackwareFamily:
     """Packages recorded in a text each: names, sizes, words and paths, and nothing else."""
 
     name = "slackware"
+    url_types = ("slackware",)
     silent_on: Mapping[str, str] = {
         "reason": "this family does not record whether a person asked for a package",
         "needs": (

@@ -354,6 +354,9 @@ class SlackwareDatabase(Lacking):
     def place_of(self, package: Package) -> str:
         return self._records[id(package)]
 
+    def index_folders(self) -> Sequence[str]:
+        return (places.LISTS,)
+
     def archive_folders(self) -> Sequence[str]:
         return (places.ARCHIVES,)
 

@@ -22,6 +22,8 @@ _FIELDS = ("subject", "standing", "chain", "step", "name", "version", "kind", "r
 
 
 def screen(answer: Answer[BecauseRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+    if not answer.records:
+        return  # what matched nothing is said first, and is all
     for row in answer.records:
         yield from ink.flowed(
             line(

@@ -39,6 +39,12 @@ def screen(answer: Answer[Survey], ink: Ink, options: dict[str, Any]) -> Iterato
     )
     yield from fact(ink, "Newest change", *_newest(found))
     yield from fact(ink, "Health", _health(found))
+    for one in found.kept:
+        amount = f"{count_words(one.files, 'file')}, {size_words(one.size)}"
+        yield from fact(ink, one.what.capitalize(), f"{amount}, kept in {one.where}")
+    for place in found.room:
+        free, total = size_words(place["free"]), size_words(place["total"])
+        yield from fact(ink, "Room", f"{free} free of {total} on {place['path']}")
     if found.most_needed:
         words = [f"{one.name} ({one.impact:,})" for one in found.most_needed]
         yield from fact(ink, "Most needed", f"{', '.join(words)}: so many packages stand on each")
@@ -68,6 +74,10 @@ def rows(answer: Answer[Survey], options: dict[str, Any]) -> Iterator[Sequence[A
         if field.name == "biggest":
             for weight in found.biggest:
                 yield ("biggest", f"{weight.name} {weight.installed_size or ''}")
+        elif field.name == "kept":
+            yield from ((f"fetched_{k.what}", f"{k.files} {k.size} {k.where}") for k in found.kept)
+        elif field.name == "room":
+            yield from (("room", f"{r['free']} {r['total']} {r['path']}") for r in found.room)
         elif field.name == "most_needed":
             yield from (("most_needed", f"{one.name} {one.impact}") for one in found.most_needed)
         else:
