@@ -23,8 +23,8 @@ test: $(READY)
 check: lint test
 
 lint: $(READY)
-	$(BIN)/ruff check src tests benchmarks
-	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/ruff check src tests benchmarks fuzzing
+	$(BIN)/ruff format --check src tests benchmarks fuzzing
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
@@ -45,8 +45,10 @@ docs: $(READY)
 live: $(READY)
 	$(BIN)/python -m pytest -m whole
 
-# Long runs of the property tests.
+# Long runs of the property tests, and a million inputs for the readers, guided by coverage.
 fuzz: $(READY)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[fuzz]'
+	$(BIN)/python fuzzing/run.py
 	HYPOTHESIS_PROFILE=long $(BIN)/python -m pytest -o faulthandler_timeout=0 tests/formats tests/views tests/test_fuzz.py \
 		tests/questions/test_local_policy.py
 

@@ -1,11 +1,13 @@
 """Systems of the third family: versions, needs, listings, records, archives, and the station plover."""
 
 import gzip
+import io
 import json
 import os
 import shutil
 import struct
 import subprocess
+import tarfile
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
@@ -374,6 +376,63 @@ def test_an_archive_of_every_compression(plover: Path, tmp_path: Path, packer: s
     assert (files["/usr/bin/cup"].mode, files["/usr/bin/cup"].owner) == ("0755", "root")
     assert files["/etc/cup.conf"].role.value == "config"
     assert not gaps
+
+
+def _rearranged(order: Callable[[str], object], packer: str = "none", said: str = "") -> bytes:
+    """The archive of a cup by another writer: its members in this order, and more said of it."""
+    made = io.BytesIO()
+    with (
+        tarfile.open(fileobj=io.BytesIO(arch.archive(CUP, "none"))) as old,
+        tarfile.open(fileobj=made, mode="w", format=tarfile.GNU_FORMAT) as new,
+    ):
+        for info in sorted(old, key=lambda info: (order(info.name), info.name)):
+            file = old.extractfile(info) if info.isreg() else None
+            data = file.read() if file is not None else b""
+            if info.name == ".PKGINFO":
+                data += said.encode()
+            info.size, info.pax_headers = len(data), {}
+            new.addfile(info, io.BytesIO(data))
+    return PACKERS[packer](made.getvalue())
+
+
+@pytest.mark.parametrize("packer", ["none", "gzip", "zstd"])
+@pytest.mark.parametrize("place", ["after its files", "among its files", "listing first"])
+def test_what_describes_a_package_stands_anywhere(
+    plover: Path, tmp_path: Path, place: str, packer: str
+) -> None:
+    order: dict[str, Callable[[str], object]] = {
+        "after its files": lambda name: name.startswith("."),
+        "among its files": lambda name: name == ".PKGINFO" or name.startswith("usr"),
+        "listing first": lambda name: (name == ".PKGINFO", name != ".MTREE"),
+    }
+    path = tmp_path / "cup-1.0-1-x86_64.pkg.tar"
+    path.write_bytes(_rearranged(order[place], packer))
+    with open_system(str(plover)) as system:
+        (row,) = dossier(system, [str(path)]).records
+        files = {one.path for one in contents(system, [str(path)]).records}
+        assert not system.gaps
+    assert (row.name, row.version, row.family) == ("cup", "1.0-1", "arch")
+    assert files == {good.path for good in CUP.goods}
+    assert row.scripts
+
+
+@pytest.mark.parametrize(
+    "said", ["datahash = 00aa", "commit = 12ab", "origin = cup", "triggers = /usr"]
+)
+@pytest.mark.parametrize("first", [True, False])
+def test_the_archive_of_another_family_is_not_taken_for_one(
+    plover: Path, tmp_path: Path, said: str, first: bool
+) -> None:
+    path = tmp_path / "cup-1.0-1-x86_64.pkg.tar.gz"
+    data = _rearranged(lambda name: (name != ".PKGINFO") is first, "gzip", said + "\n")
+    path.write_bytes(data)
+    with open_system(str(plover)) as system:
+        answer = dossier(system, [str(path)])
+    assert not answer.records
+    assert answer.exit_status == 1
+    assert "no archive of a known family" in str(answer.notes) or "another family" in str(
+        answer.notes
+    )
 
 
 @pytest.mark.skipif(shutil.which("bsdtar") is None, reason="bsdtar is not here to judge")

@@ -408,6 +408,10 @@ class ArchiveFamily(Protocol):
         """Whether a file that begins so is such an archive; `head` has at least 64 bytes of it."""
         ...
 
+    def recognises_whole(self, source: Bytes) -> bool:
+        """Whether what no family knew by its start is one by what stands anywhere in it: asked last."""
+        ...
+
     def parts_of_name(self, name: str) -> NameParts | None:
         """A file name taken apart; None where no such archive is called so."""
         ...

@@ -82,6 +82,9 @@ def open_archive(source: Bytes, path: str, report: Report) -> Archive:
         for family in archive_families():
             if family.recognises(start):
                 return family.open(source, path, report)
+    for family in archive_families():
+        if head and family.recognises_whole(source):
+            return family.open(source, path, report)
     raise NotAnArchive(
         "it is empty" if not head else "it is no archive of a known family",
         path,

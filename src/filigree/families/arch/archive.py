@@ -19,7 +19,7 @@ from filigree.formats.tar_stream import read_tar, tar_members
 from filigree.formats.unpacking import Unpacked, UnpackError, compression_of
 from filigree.model.answer import Gap
 from filigree.model.archives import ArchiveFacts, NameParts
-from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.errors import AccessError, DatabaseError, NotAnArchive
 from filigree.model.files import Aspect, FileRecord, Kind, Role
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script, State
@@ -27,7 +27,10 @@ from filigree.model.package import Package, Script, State
 _INFO, _LISTING, _SCRIPT = ".PKGINFO", ".MTREE", ".INSTALL"
 _OWN = (_INFO, _LISTING, _SCRIPT, ".BUILDINFO", ".CHANGELOG")
 _SMALL = 16 << 20
-_MEMBERS = 8
+_ANOTHERS = frozenset(
+    {"datahash", "commit", "origin", "install_if", "provider_priority", "triggers"}
+)
+"""What another family's description says that has the same name, and this one's never."""
 _NAME = re.compile(
     r"(?P<name>[^/]+)-(?P<version>[^-/]+-[^-/]+)-(?P<machine>[^-/]+)\.pkg\.tar(?:\.[a-z0-9]+)?"
 )
@@ -50,6 +53,12 @@ class ArchArchive(OnePayload):
         super().__init__(source, path, report)
         self._own = self._read_own()
         told = read_pairs(self._own.get(_INFO, b""))
+        if told.keys() & _ANOTHERS:
+            raise NotAnArchive(
+                "what describes it is of another family",
+                path,
+                "that family's archives are not read",
+            )
         self._fields = {_FIELDS.get(name, name): values for name, values in told.items()}
         try:
             package = described.package_of(self._fields, State.ARCHIVE)
@@ -58,13 +67,17 @@ class ArchArchive(OnePayload):
         self.package = replace(package, archive_size=source.size)
 
     def _read_own(self) -> dict[str, bytes]:
-        """The members that describe the package: they stand before all others."""
+        """The members that describe the package. Most writers put them first; they may stand anywhere."""
         found: dict[str, bytes] = {}
         try:
             for info, file in tar_members(self._unpacked()):
                 name = info.name.removeprefix("./")
-                if name not in _OWN or len(found) > _MEMBERS:
-                    break
+                if name not in _OWN:
+                    if _INFO in found and _LISTING in found:
+                        break
+                    continue
+                if name in found:
+                    continue
                 limit = LISTING_LIMIT if name == _LISTING else _SMALL
                 if not info.isreg() or info.size > limit:
                     raise PayloadError(f"{name} is unreasonably large", file.position)
@@ -167,15 +180,36 @@ class ArchArchives:
     """How the family's archives are told and read."""
 
     def recognises(self, head: bytes) -> bool:
-        """By the first member: that takes unpacking the start of it."""
+        """By what its first members say: that takes unpacking the start of it.
+
+        What begins as any other payload may describe itself at its end; `recognises_whole` looks there.
+        """
         if compression_of(head) == "none" and head[257:262] != b"ustar":
             return False
         source = MemoryBytes(head)
+        told: dict[str, bytes] = {}
         try:
-            name = Unpacked(source, 0, source.size).read(100).split(b"\0", 1)[0]
-        except (UnpackError, AccessError):
+            for info, file in tar_members(Unpacked(source, 0, source.size)):
+                name = info.name.removeprefix("./")
+                if name not in _OWN:
+                    break
+                told[name] = file.content(min(info.size, _SMALL)) if name == _INFO else b""
+        except (UnpackError, PayloadError, AccessError):
+            pass  # the start of an archive ends in the midst of something
+        return bool(told) and not read_pairs(told.get(_INFO, b"")).keys() & _ANOTHERS
+
+    def recognises_whole(self, source: Bytes) -> bool:
+        """By a description that stands anywhere in it: that takes reading all of it."""
+        if compression_of(source.at(0, 8)) == "none" and source.at(257, 5) != b"ustar":
             return False
-        return name.decode("utf-8", "replace").removeprefix("./") in _OWN
+        try:
+            for info, file in tar_members(Unpacked(source, 0, source.size)):
+                if info.name.removeprefix("./") == _INFO and info.isreg() and info.size <= _SMALL:
+                    told = read_pairs(file.content(info.size)).keys()
+                    return {"pkgname", "pkgver"} <= told and not told & _ANOTHERS
+        except (UnpackError, PayloadError, AccessError):
+            return False
+        return False
 
     def parts_of_name(self, name: str) -> NameParts | None:
         """`name-version-release-architecture.pkg.tar.ending`; another with that ending names no part."""

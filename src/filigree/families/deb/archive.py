@@ -215,6 +215,10 @@ class DebArchives:
     def recognises(self, head: bytes) -> bool:
         return head.startswith(MAGIC) and head[8:].startswith((b"debian-binary", b"_gpg"))
 
+    def recognises_whole(self, source: Bytes) -> bool:  # noqa: ARG002
+        """Never: its archives show at once what they are."""
+        return False
+
     def parts_of_name(self, name: str) -> NameParts | None:
         """`name_version_architecture.deb`; anything else with that ending names no part."""
         match = _NAME.fullmatch(unquote(name))

@@ -258,6 +258,10 @@ class RpmArchives:
     def recognises(self, head: bytes) -> bool:
         return head.startswith(MAGIC)
 
+    def recognises_whole(self, source: Bytes) -> bool:  # noqa: ARG002
+        """Never: its archives show at once what they are."""
+        return False
+
     def parts_of_name(self, name: str) -> NameParts | None:
         """`name-version-release.architecture.rpm`; anything else with that ending names no part."""
         match = _NAME.fullmatch(name)

@@ -156,6 +156,10 @@ class SlackwareArchives:
             return False
         return first[:100].rstrip(b"\0") in (b"./", b".") and first[257:262] == b"ustar"
 
+    def recognises_whole(self, source: Bytes) -> bool:  # noqa: ARG002
+        """Never: its archives show at once what they are."""
+        return False
+
     def parts_of_name(self, name: str) -> NameParts | None:
         """`name-version-architecture-build.txz`; the endings alone are many another archive's, too."""
         label = label_of_archive(_KEPT.sub("", name))

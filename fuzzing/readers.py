@@ -1,0 +1,260 @@
+"""Every reader of what a system, a repository or an archive holds: bytes in, looked at to its end."""
+
+import gzip
+import lzma
+from collections.abc import Callable, Iterable
+from datetime import UTC, datetime
+from functools import lru_cache
+from typing import Any, NamedTuple
+
+from filigree.demo import arch, curlew, deb, dunlin, plover, rpm, slackware
+from filigree.demo.goods import goods_of
+from filigree.demo.offering import rpm_indexes
+from filigree.demo.repository import clear_signed, detached, public_key
+from filigree.demo.rpm_bytes import hash_file, slot_file
+from filigree.demo.world import WARES
+from filigree.families.arch.archive import ArchArchive
+from filigree.families.deb.archive import DebArchive
+from filigree.families.rpm.archive import RpmArchive
+from filigree.families.rpm.seals import record_seal
+from filigree.families.slackware.archive import SlackwareArchive
+from filigree.formats import (
+    accounts,
+    ar,
+    arch_relations,
+    arch_versions,
+    bdb_hash,
+    bounded_yaml,
+    build_scripts,
+    change_logs,
+    cpio,
+    deb_configuration,
+    deb_contents,
+    deb_index,
+    deb_layout,
+    deb_preferences,
+    deb_relations,
+    deb_release,
+    deb_sources,
+    deb_versions,
+    digest_list,
+    field_blocks,
+    file_capabilities,
+    file_sizes,
+    key_box,
+    keys,
+    link_groups,
+    long_listing,
+    metalink,
+    mtree,
+    openpgp,
+    os_release,
+    patterns,
+    repo_files,
+    repomd,
+    rpm_header,
+    rpm_lists,
+    rpm_modules,
+    rpm_primary,
+    rpm_relations,
+    rpm_versions,
+    slackware_changes,
+    slackware_names,
+    slackware_needs,
+    slackware_records,
+    slackware_scripts,
+    slackware_versions,
+    stanzas,
+    tar_stream,
+    temporary_files,
+    unpacking,
+)
+from filigree.formats import (
+    slot_file as slots,
+)
+from filigree.formats.random_access import MemoryBytes
+from filigree.model.needs import Relation
+
+NOW = datetime(2026, 3, 1, tzinfo=UTC)
+
+
+class Reader(NamedTuple):
+    """What is done with bytes, and bytes that it begins with.
+
+    `slow` is one that takes milliseconds an input: it gets a tenth of what the others get. `refuses` are
+    errors, besides the product's own, by which it says what it does not take.
+    """
+
+    read: Callable[[bytes], object]
+    seeds: tuple[bytes, ...]
+    slow: bool = False
+    refuses: tuple[type[Exception], ...] = ()
+
+
+def every(items: Iterable[Any]) -> None:
+    for _ in items:
+        pass
+
+
+def text(data: bytes) -> str:
+    return data.decode("utf-8", "surrogateescape")
+
+
+def pair(data: bytes) -> tuple[str, str]:
+    one, _, other = text(data).partition("\n")
+    return one, other
+
+
+def stream(data: bytes) -> unpacking.Unpacked:
+    return unpacking.Unpacked(MemoryBytes(data), 0, len(data))
+
+
+@lru_cache(maxsize=1)
+def office() -> list[keys.Key]:
+    return keys.read_keys(public_key(), "office")
+
+
+def header_of(data: bytes) -> None:
+    found = rpm_header.read_header(data)
+    every(found.paths)
+    for tag in found:
+        found.value(tag)
+    record_seal(found, office(), NOW)
+
+
+def whole_archive(kind: Callable[..., Any]) -> Callable[[bytes], None]:
+    def read(data: bytes) -> None:
+        unpacking.renew_allowance()
+        found = kind(MemoryBytes(data), "x", lambda _: None)
+        package = found.package
+        every(found.listing(package))
+        every(found.files(package))
+        every(found.configuration(package))
+        every(found.expected())
+        every(found.needs(package))
+        every(found.capabilities(package))
+        every(found.scripts(package))
+        every(found.checks())
+        found.seal(office(), NOW, b"")
+
+    return read
+
+
+def unpacked(data: bytes) -> None:
+    unpacking.renew_allowance()
+    source = stream(data)
+    while source.read(1 << 16):
+        pass
+
+
+def glob_of(data: bytes) -> None:
+    pattern, subject = pair(data)
+    patterns.glob(pattern).matches(subject)
+    patterns.Patterns([patterns.glob(pattern), patterns.glob("*")]).every(subject)
+
+
+def expression_of(data: bytes) -> None:
+    pattern, subject = pair(data)
+    patterns.expression(pattern).is_in(subject)
+
+
+GAUGE = next(ware for ware in WARES if ware.name == "tidegauge")
+ONE = deb.Installed(GAUGE, goods_of(GAUGE))
+SHIPPED = curlew.shipped(GAUGE)
+HEADER = rpm.installed_header(SHIPPED)
+KEPT = plover.kept(GAUGE)
+OLD = dunlin.kept(GAUGE)
+XML = rpm_indexes()
+REPOSITORY = dunlin.repository()
+TAR = arch._tar(KEPT.goods)
+
+
+def _xml(part: str) -> bytes:
+    data = next(content for name, content in XML.items() if part in name)
+    for unpack in (gzip.decompress, lzma.decompress):
+        try:
+            return unpack(data)
+        except (OSError, lzma.LZMAError):
+            continue
+    return data
+
+
+READERS: dict[str, Reader] = {
+    "accounts": Reader(accounts.read_accounts, (b"root:x:0:0::/:/bin/dsh\n",)),
+    "ar": Reader(lambda d: every(ar.read_members(MemoryBytes(d))), (deb.ar({"a": b"xyz", "b": b""}),)),
+    "arch relation": Reader(lambda d: arch_relations.parse_wish(text(d)), (b"x>=1:2-3", b"x: for y")),
+    "arch versions": Reader(lambda d: arch_versions.compare_versions(*pair(d)), (b"1:2.0-1\n1:2.0rc1-1",)),
+    "hash file": Reader(lambda d: every(bdb_hash.read_pairs(MemoryBytes(d))),
+                        (hash_file([(b"\1\0\0\0", b"x" * 5000), (b"\2\0\0\0", b"y")]),)),
+    "yaml": Reader(lambda d: every(bounded_yaml.read_documents(d)), (b"---\na: {b: [c, 1.10]}\n",)),
+    "script info": Reader(build_scripts.read_info, (slackware.info_text(GAUGE).encode(),)),
+    "script list": Reader(lambda d: every(build_scripts.read_script_list([d])),
+                          (slackware.script_list([GAUGE]).encode(),)),
+    "deb log": Reader(lambda d: every(change_logs.read_deb_log(d)),
+                      (b"2026-01-12 08:30:00 upgrade a:amd64 1 2\n",)),
+    "arch log": Reader(lambda d: every(change_logs.read_arch_log(d)),
+                       (b"[2026-01-12T08:30:00+0000] [ALPM] upgraded a (1 -> 2)\n",)),
+    "cpio": Reader(lambda d: every(cpio.read_cpio(stream(d), lambda _: "sha256")), (b"070701" + b"0" * 104,)),
+    "deb settings": Reader(lambda d: (deb_configuration.read_configuration(d), deb_configuration.read_lists(d)),
+                           (b'APT { A "b"; }; APT::C:: "d"; /* x */\n',)),
+    "deb contents": Reader(lambda d: every(deb_contents.read_contents([d])), (b"usr/bin/a  x/y,x/z\n",)),
+    "deb index": Reader(lambda d: every(deb_index.read_index([d])), (deb.stanza(ONE).encode(),)),
+    "diversions": Reader(deb_layout.read_diversions, (b"/a\n/b\n:\n",)),
+    "overrides": Reader(deb_layout.read_overrides, (b"root root 4755 /a\n",)),
+    "path rules": Reader(deb_layout.read_path_rules, (b"path-exclude=/usr/*\n",)),
+    "preferences": Reader(lambda d: every(deb_preferences.read_preferences(d)),
+                          (b"Package: *\nPin: release o=x\nPin-Priority: 9\n",)),
+    "deb needs": Reader(lambda d: deb_relations.parse_needs(text(d), Relation.REQUIRES), (b"a (>= 1) | b:any, c",)),
+    "deb release": Reader(deb_release.read_release, (b"Suite: x\nDate: Mon, 12 Jan 2026 08:30:00 UTC\nSHA256:\n a 1 b\n",)),
+    "deb sources": Reader(lambda d: every(deb_sources.read_lines(d)), (b"deb [arch=a] http://x/ y z\n",)),
+    "deb source stanzas": Reader(lambda d: every(deb_sources.read_source_stanzas(d)),
+                                 (b"Types: deb\nURIs: http://x/\nSuites: y\nComponents: z\n",)),
+    "deb versions": Reader(lambda d: deb_versions.compare_versions(*pair(d)), (b"1:2.0~rc1-1\n1:2.0-1",)),
+    "digests": Reader(digest_list.read_digest_list, (b"0" * 32 + b"  usr/bin/a\n",)),
+    "blocks": Reader(field_blocks.read_blocks, (b"%NAME%\na\n\n%FILES%\nusr/\n",)),
+    "pairs": Reader(field_blocks.read_pairs, (b"pkgname = a\n# x\n",)),
+    "capabilities": Reader(file_capabilities.read_attribute, (b"\1\0\0\2" + b"\0" * 16,)),
+    "capability words": Reader(lambda d: file_capabilities.parse_capabilities(text(d)), (b"cap_net_raw=ep",)),
+    "sizes": Reader(file_sizes.read_sizes, (REPOSITORY["FILELIST.TXT"][:2000],)),
+    "key box": Reader(lambda d: every(key_box.keys_in(d)), (b"\0\0\0\x20\1\1\0\0KBXf" + b"\0" * 20,)),
+    "keys": Reader(lambda d: keys.read_keys(d, "x"), (public_key(),), True, (ValueError,)),
+    "link group": Reader(lambda d: link_groups.read_link_group("x", d), (b"auto\n/usr/bin/x\n\n/usr/bin/y\n10\n\n",)),
+    "listing of archives": Reader(lambda d: every(long_listing.read_listings([d])), (slackware.manifest([OLD]),)),
+    "mirrors": Reader(lambda d: metalink.read_metalink([d]), (b"<metalink><file><url>http://x</url></file></metalink>",)),
+    "listing": Reader(lambda d: every(mtree.read_listing(d)), (arch.listing(KEPT)[:3000],)),
+    "clear-signed": Reader(lambda d: openpgp.judge_clear_signed(d, office(), NOW), (clear_signed(b"x\n"),), True),
+    "signature": Reader(lambda d: openpgp.judge_detached(b"x\n", d, office(), NOW), (detached(b"x\n", armoured=False),), True),
+    "release names": Reader(os_release.read_os_release, (b'NAME="x"\nID=y\n',)),
+    "glob": Reader(glob_of, (b"/usr/*/[!a-c]?\n/usr/x/y",)),
+    "expression": Reader(expression_of, (b"(a+)+b\naaaa",)),
+    "sections": Reader(repo_files.read_sections, (b"[a]\nb=c\n d\n",)),
+    "repomd": Reader(repomd.read_repomd, (_xml("repomd") if any("repomd" in n for n in XML) else b"<repomd/>",)),
+    "rpm header": Reader(header_of, (HEADER,), True),
+    "rpm names": Reader(lambda d: every(rpm_lists.read_named([d])), (_xml("filelists"),)),
+    "rpm updates": Reader(lambda d: every(rpm_lists.read_updates([d])), (_xml("updateinfo"),)),
+    "rpm groups": Reader(lambda d: every(rpm_lists.read_collections([d])), (_xml("group"),)),
+    "rpm streams": Reader(lambda d: every(rpm_modules.read_modules([d])), (_xml("modules"),)),
+    "rpm primary": Reader(lambda d: every(rpm_primary.read_primary([d])), (_xml("primary")[:20_000],)),
+    "rpm relation": Reader(lambda d: rpm_relations.condition_of(text(d), 8, "1"), (b"(a >= 1 if (b or c) else d)",)),
+    "rpm versions": Reader(lambda d: rpm_versions.compare_versions(*pair(d)), (b"1:2.0~rc1-1\n1:2.0^git1-1",)),
+    "changes": Reader(lambda d: every(slackware_changes.read_changes([d])), (REPOSITORY["ChangeLog.txt"],)),
+    "labels": Reader(lambda d: (slackware_names.split_label(text(d)), slackware_names.split_gone(text(d))),
+                     (b"a-1-noarch-1-upgraded-2026-01-12,08:30:00",)),
+    "slackware need": Reader(lambda d: slackware_needs.parse_need(text(d)), (b"a >= 1 | b",)),
+    "record": Reader(lambda d: slackware_records.paths_of(text(d), slackware_records.read_record(text(d))),
+                     (slackware.record(OLD, 9).encode(),)),
+    "list": Reader(lambda d: every(slackware_records.read_list([d])), (REPOSITORY["PACKAGES.TXT"][:3000],)),
+    "script": Reader(lambda d: (slackware_scripts.read_links(text(d)), slackware_scripts.read_settings(text(d))),
+                     (slackware.script(OLD).encode(),)),
+    "slackware versions": Reader(lambda d: slackware_versions.compare_versions(*pair(d)), (b"5.4.2-1\n5.4.2rc1-1",)),
+    "slot file": Reader(lambda d: every(slots.read_slots(MemoryBytes(d))), (slot_file([b"x" * 50, b"y"]),)),
+    "stanzas": Reader(lambda d: every(stanzas.read_stanzas([d])), (deb.stanza(ONE).encode(),)),
+    "tar": Reader(lambda d: every(tar_stream.read_tar(stream(d), lambda _: "sha256")), (TAR[:40_000],)),
+    "temporary files": Reader(lambda d: every(temporary_files.read_rules(d)), (b"d /run/x 0755 root root -\n",)),
+    "unpacking": Reader(unpacked, (gzip.compress(b"x" * 99), lzma.compress(b"y" * 99))),
+    "deb archive": Reader(whole_archive(DebArchive), (deb.archive(ONE, "none"), deb.archive(ONE, "gzip"))),
+    "rpm archive": Reader(whole_archive(RpmArchive), (rpm.archive(SHIPPED, "none"),), True),
+    "arch archive": Reader(whole_archive(ArchArchive), (arch.archive(KEPT, "none"), arch.archive(KEPT, "gzip")), True),
+    "slackware archive": Reader(whole_archive(SlackwareArchive), (slackware.archive(OLD, "gzip"),)),
+}  # fmt: skip
+"""By name, every reader."""
