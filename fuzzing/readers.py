@@ -192,6 +192,8 @@ READERS: dict[str, Reader] = {
                           (slackware.script_list([GAUGE]).encode(),)),
     "deb log": Reader(lambda d: every(change_logs.read_deb_log(d)),
                       (b"2026-01-12 08:30:00 upgrade a:amd64 1 2\n",)),
+    "rpm log": Reader(lambda d: every(change_logs.read_rpm_log(d)),
+                      (b"2026-01-12T08:30:00Z SUBDEBUG Upgrade: gull-1:1.0-1.x86_64\nJan  2 08:30:00 Erased: a-1-1.i386\n",)),
     "arch log": Reader(lambda d: every(change_logs.read_arch_log(d)),
                        (b"[2026-01-12T08:30:00+0000] [ALPM] upgraded a (1 -> 2)\n",)),
     "cpio": Reader(lambda d: every(cpio.read_cpio(stream(d), lambda _: "sha256")), (b"070701" + b"0" * 104,)),

@@ -2,7 +2,7 @@
 
 import gzip
 import sqlite3
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -115,6 +115,87 @@ def test_transactions_of_an_rpm_system(tmp_path: Path) -> None:
         (INSTALLED, "0.9-1"), (REPLACED, "0.9-1"), (INSTALLED, "2:1.0-1"),
     }  # fmt: skip
     assert row.history[-1].at == AT
+
+
+def _newest(path: Path) -> None:
+    """A database of the newest form: names, machines and actions stand in tables of their own."""
+    path.parent.mkdir(parents=True)
+    with sqlite3.connect(path) as connection:
+        connection.executescript(
+            "CREATE TABLE pkg_name (id INTEGER PRIMARY KEY, name TEXT);"
+            "CREATE TABLE arch (id INTEGER PRIMARY KEY, name TEXT);"
+            "CREATE TABLE repo (id INTEGER PRIMARY KEY, repoid TEXT);"
+            "CREATE TABLE rpm (item_id, name_id, epoch INTEGER, version, release, arch_id);"
+            "CREATE TABLE trans (id INTEGER PRIMARY KEY, dt_begin INTEGER);"
+            "CREATE TABLE trans_item_action (id INTEGER PRIMARY KEY, name TEXT);"
+            "CREATE TABLE trans_item (id INTEGER PRIMARY KEY, trans_id, item_id, repo_id, reason_id,"
+            " action_id INTEGER);"
+            "INSERT INTO pkg_name VALUES (7, 'gull'), (8, 'tern');"
+            "INSERT INTO arch VALUES (3, 'x86_64');"
+            "INSERT INTO trans_item_action VALUES (1, 'Install'), (2, 'Upgrade'), (6, 'Replaced'),"
+            " (5, 'Remove'), (9, 'Reason Change');"
+            "INSERT INTO rpm VALUES (1, 7, 0, '0.9', '1', 3), (2, 7, 2, '1.0', '1', 3),"
+            " (3, 8, 0, '4', '1', 3);"
+            f"INSERT INTO trans VALUES (1, {int(AT.timestamp())}), (2, {int(AT.timestamp()) + 9});"
+            "INSERT INTO trans_item VALUES (1, 1, 1, 1, 1, 1), (2, 2, 1, 1, 1, 6), (3, 2, 2, 1, 1, 2),"
+            " (4, 2, 2, 1, 1, 9), (5, 2, 3, 1, 1, 5);"
+        )
+    connection.close()
+
+
+def test_the_newest_transactions_of_an_rpm_system(tmp_path: Path) -> None:
+    root = RpmRoot(tmp_path / "root")
+    root.package("gull")
+    _newest(root.folder / "usr/lib/sysimage/libdnf5/transaction_history.sqlite")
+    with open_system(root.path) as system:
+        (row,) = dossier(system, ["gull"]).records
+        every = [(one.action, one.name, one.version) for one in system.database.events()]
+        assert not system.gaps
+    assert {(one.action, one.version, one.architecture) for one in row.history} == {
+        (INSTALLED, "0.9-1", "x86_64"), (REPLACED, "0.9-1", "x86_64"), (INSTALLED, "2:1.0-1", "x86_64"),
+    }  # fmt: skip
+    assert (REMOVED, "tern", "4-1") in every
+    assert row.history[-1].at == AT
+
+
+def test_logs_of_an_rpm_system_tell_what_was_before_its_transactions(tmp_path: Path) -> None:
+    root = RpmRoot(tmp_path / "root")
+    root.package("gull")
+    root.write(
+        "var/log/dnf.rpm.log",
+        f"{AT - timedelta(days=2):%Y-%m-%dT%H:%M:%S}+0000 SUBDEBUG Installed: gull-0.7-1.x86_64\n"
+        f"{AT - timedelta(days=1):%Y-%m-%dT%H:%M:%S}+0000 SUBDEBUG Upgrade: gull-1:0.8-1.x86_64\n"
+        f"{AT - timedelta(days=1):%Y-%m-%dT%H:%M:%S}Z SUBDEBUG Upgraded: gull-0.7-1.x86_64\n"
+        f"{AT + timedelta(days=1):%Y-%m-%dT%H:%M:%S}+0000 SUBDEBUG Installed: gull-0.9-1.x86_64\n"
+        f"{AT - timedelta(days=1):%Y-%m-%dT%H:%M:%S}+0000 SUBDEBUG Installed: gull-eggs-3-1.noarch\n"
+        "2026-99-99T00:00:00Z INFO --- logging initialized ---\n",
+    )
+    root.write("var/log/yum.log-20200101", "Jan  2 08:30:00 Updated: 1:gull-0.5-1.x86_64\n")
+    _newest(root.folder / "usr/lib/sysimage/libdnf5/transaction_history.sqlite")
+    with open_system(root.path) as system:
+        (row,) = dossier(system, ["gull"]).records
+        assert not system.gaps
+    logs = [
+        (one.action, one.version, one.at is None, one.told_in)
+        for one in row.history if one.told_in.startswith("/var/log")
+    ]  # fmt: skip
+    assert sorted(logs) == [
+        (INSTALLED, "0.7-1", False, "/var/log/dnf.rpm.log"),
+        (INSTALLED, "1:0.5-1", True, "/var/log/yum.log-20200101"),
+        (INSTALLED, "1:0.8-1", False, "/var/log/dnf.rpm.log"),
+        (REPLACED, "0.7-1", False, "/var/log/dnf.rpm.log"),
+    ]
+
+
+@pytest.mark.parametrize("content", [b"", b"no database", b"SQLite format 3\0" + b"\xff" * 4000])
+def test_a_newest_history_that_cannot_be_read_is_a_gap(tmp_path: Path, content: bytes) -> None:
+    root = RpmRoot(tmp_path / "root")
+    root.package("gull")
+    path = "usr/lib/sysimage/libdnf5/transaction_history.sqlite"
+    root.write(path, content)
+    with open_system(root.path) as system:
+        assert not list(system.database.events())
+        assert [gap.what for gap in system.gaps] == [f"/{path}"]
 
 
 def test_the_history_of_plover(plover: Path) -> None:

@@ -21,6 +21,7 @@ from filigree.model.answer import Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, Obstacle, words_of
 from filigree.model.files import Kind
 from filigree.model.package import Package, State
+from filigree.model.repositories import without_user
 from filigree.paths import PathIndex
 
 if TYPE_CHECKING:
@@ -147,7 +148,7 @@ class System:
     def beside(self, path: str, below: bool = False) -> bytes | None:
         """The signature that lies beside a file; None where there is none, or none can be looked for."""
         if path.startswith(("http://", "https://")):
-            return None
+            return self._signature_at(path)
         jail, place = (self.jail, path) if below else (self._outside, _absolute(path))
         for ending in ENDINGS:
             try:
@@ -157,6 +158,29 @@ class System:
                 continue
             if found is not None:
                 return found
+        return None
+
+    def _signature_at(self, address: str) -> bytes | None:
+        """The signature that lies beside a file at an address."""
+        from filigree.access.remote import RemoteFile, beside_address
+
+        for ending in ENDINGS:
+            try:
+                file = RemoteFile(beside_address(address, ending), most=_SIGNATURE_LIMIT)
+            except AccessError as error:
+                if not error.absent:
+                    self.report(Gap(without_user(address) + ending, error.what))
+                    return None
+                continue
+            try:
+                if file.size > _SIGNATURE_LIMIT:
+                    self.report(
+                        Gap(without_user(address) + ending, "it is no signature: it is too large")
+                    )
+                    continue
+                return file.at(0, file.size)
+            finally:
+                file.close()
         return None
 
     def cached_archives(self) -> Iterator[str]:

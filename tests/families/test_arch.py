@@ -350,6 +350,28 @@ def test_settings_take_in_others_and_not_themselves(own_plover: Path) -> None:
     assert [gap.why for gap in gaps] == ["it takes in /etc/pacman.conf, which takes in itself"]
 
 
+def test_what_an_index_puts_in_a_group_is_held_with_it(own_plover: Path) -> None:
+    settings = own_plover / "etc/pacman.conf"
+    settings.write_text(
+        settings.read_text().replace("[options]\n", "[options]\nIgnoreGroup = harb?ur\n", 1)
+    )
+    kept = arch.Kept(Ware("jetty", "9-1", "misc", "Reaches out"), ())
+    entry = arch._entry(kept) + "\n%GROUPS%\nharbour\nquay\n\n"
+    goods = [Good("jetty-9-1/desc", 0o644, entry.encode())]
+    index = own_plover / "var/lib/pacman/sync/quay.db"
+    before = {package.name for package in open_system(str(own_plover)).packages if package.held}
+    index.write_bytes(PACKERS["gzip"](arch._tar(goods)))
+    with open_system(str(own_plover)) as system:
+        assert {one.name for one in system.packages if one.held} - before == {"jetty"}
+        assert not [gap for gap in system.gaps if "quay" in gap.what]
+    index.write_bytes(index.read_bytes()[:-30])
+    with open_system(str(own_plover)) as system:
+        assert len(system.packages) > 1
+        assert [gap.what for gap in system.gaps if "quay" in gap.what] == [
+            "/var/lib/pacman/sync/quay.db"
+        ]
+
+
 # -- archives -------------------------------------------------------------------------------
 
 CUP = arch.Kept(

@@ -47,6 +47,13 @@ URI = "https://a.example/x/"
         ("deb https://a.example/x s", [Damage(1, "a repository without a component")]),
         ("rpm x y z", [Damage(1, "a line that is no repository")]),
         ("deb", [Damage(1, "a line that is no repository")]),
+        ("[]", [Damage(1, "a line that is no repository")]),
+        ("[] []", [Damage(1, "a line that is no repository")]),
+        ("deb [arch=amd64 https://a.example/x s main", [Damage(1, "a line that is no repository")]),
+        ("deb [trusted] https://a.example/x s main",
+         [Damage(1, "a setting without a value: trusted"), Source(1, "deb", URI, "s", "main")]),
+        ("deb [trusted=maybe] https://a.example/x s main",
+         [Damage(1, "Trusted is neither yes nor no: maybe"), Source(1, "deb", URI, "s", "main")]),
     ],
 )  # fmt: skip
 def test_lines(text: str, found: list[Source | Damage]) -> None:
@@ -73,6 +80,33 @@ def test_stanzas_with_remarks_inline_keys_and_their_lines() -> None:
     last = sources[-1]
     assert isinstance(last, Source)
     assert last.signed_by[0].startswith("-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nabc")
+
+
+@pytest.mark.parametrize(
+    ("changed", "why", "kept"),
+    [
+        (("Types: deb", "Types: deb rpm"), "a type of repository that is not known: rpm", 1),
+        (("Components: main", "Components:"), "a repository without a component: s", 0),
+        (("Suites: s", "Suites: s t/"), "components of a suite that ends in / and has none", 2),
+        (
+            ("Types: deb", "Types: deb\nEnabled: perhaps"),
+            "Enabled is neither yes nor no: perhaps",
+            1,
+        ),
+        (
+            ("URIs: https://a.example/x", "URIs:"),
+            "a repository without a type, an address or a suite",
+            0,
+        ),
+    ],
+)
+def test_a_malformed_part_of_an_entry_costs_that_part(
+    changed: tuple[str, str], why: str, kept: int
+) -> None:
+    text = "Types: deb\nURIs: https://a.example/x\nSuites: s\nComponents: main\n".replace(*changed)
+    found = list(read_source_stanzas(text.encode()))
+    assert [one.why for one in found if isinstance(one, Damage)] == [why]
+    assert len([one for one in found if isinstance(one, Source)]) == kept
 
 
 @pytest.mark.parametrize(

@@ -170,6 +170,31 @@ def test_a_signature_beside_an_archive(
     assert chain(heron, str(archive)).seal is SealVerdict.BAD
 
 
+@pytest.mark.parametrize("ending", [".sig", ".asc"])
+@pytest.mark.parametrize("parts", [True, False])
+def test_a_signature_beside_an_archive_at_an_address(
+    heron: Path, archives: dict[str, Path], tmp_path: Path, ending: str, parts: bool
+) -> None:
+    from filigree.demo.repository import detached
+    from filigree.demo.server import serving
+
+    archive = tmp_path / "lanternfish_0.3-1_amd64.deb"
+    shutil.copyfile(archives[archive.name], archive)
+    beside = archive.with_name(archive.name + ending)
+    with serving(tmp_path) as server:
+        server.manners.ranges = parts
+        address = f"{server.address}/{archive.name}"
+        assert chain(heron, address).seal is SealVerdict.NONE
+        beside.write_bytes(detached(archive.read_bytes()))
+        assert chain(heron, f"{address}").whole
+        beside.write_bytes(detached(b"another"))
+        assert chain(heron, address).seal is SealVerdict.BAD
+        beside.write_bytes(b"<html>no such thing</html>")
+        assert chain(heron, address).seal not in (SealVerdict.GOOD, SealVerdict.NONE)
+        beside.write_bytes(bytes(2 << 20))
+        assert not chain(heron, address).whole
+
+
 def test_what_is_of_nobody_has_no_chain(heron: Path) -> None:
     with open_system(str(heron)) as system:
         answer = provenance(system, ["/usr/sbin/gullcheck", "nothing"])

@@ -4,6 +4,7 @@ import tempfile
 import time
 from collections import OrderedDict
 from typing import Any
+from urllib.parse import urlsplit, urlunsplit
 
 from filigree.access.fetching import DEADLINE, FetchError, Web
 from filigree.model.errors import AccessError, Obstacle
@@ -15,6 +16,16 @@ KEPT = 256
 WHOLE_LIMIT = 4 << 30
 
 
+def beside_address(address: str, ending: str) -> str:
+    """The address of what lies beside a file and is called like it, with an ending.
+
+    >>> beside_address("https://packages.example/a.deb?of=1", ".sig")
+    'https://packages.example/a.deb.sig?of=1'
+    """
+    parts = urlsplit(address)
+    return urlunsplit(parts._replace(path=parts.path + ending))
+
+
 class RemoteFile:
     """A file on a server, that does not change while it is read. Raises AccessError.
 
@@ -22,8 +33,15 @@ class RemoteFile:
     the bytes that came.
     """
 
-    def __init__(self, address: str, patience: float = 30.0, deadline: float = DEADLINE) -> None:
+    def __init__(
+        self,
+        address: str,
+        patience: float = 30.0,
+        deadline: float = DEADLINE,
+        most: int = WHOLE_LIMIT,
+    ) -> None:
         self.path = address
+        self._most = most
         self.sent = 0
         self._web = Web(patience)
         self._until = time.monotonic() + deadline
@@ -132,7 +150,7 @@ class RemoteFile:
         claimed = answer.headers.get("Content-Length", "")
         for piece in answer.iter_raw():
             self.sent += len(piece)
-            if self.sent > WHOLE_LIMIT:
+            if self.sent > self._most:
                 raise AccessError(Obstacle.TOO_LARGE, self.path)
             self._whole.write(piece)
         if claimed.isdigit() and int(claimed) != self.sent:

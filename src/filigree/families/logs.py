@@ -22,7 +22,7 @@ def logged(
     """What a log tells of packages of these names, or of all."""
     folder, _, called = path.rpartition("/")
     for name in names_in(jail, folder, report):
-        if name != called and not name.startswith(f"{called}."):
+        if name != called and not name.startswith((f"{called}.", f"{called}-")):
             continue
         place = f"{folder}/{name}"
         pieces, size = [], 0

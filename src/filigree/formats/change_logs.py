@@ -3,9 +3,11 @@
     deb    2026-01-12 08:30:00 install|upgrade|remove NAME:ARCHITECTURE OLD NEW
     arch   [2026-01-12T08:30:00+0000] [ALPM] installed|upgraded|downgraded|removed NAME (VERSION)
            [2013-01-02 10:11] installed NAME (VERSION)
+    rpm    2026-01-12T08:30:00+0000 SUBDEBUG Installed: NAME-EPOCH:VERSION-RELEASE.ARCHITECTURE
+           Jan 12 08:30:00 Installed: EPOCH:NAME-VERSION-RELEASE.ARCHITECTURE
 
 Lines of other forms are of other steps. A time without a zone is in that of the system, which is not
-told: it is taken for UTC.
+told: it is taken for UTC. A time without a year is none.
 """
 
 import re
@@ -22,6 +24,19 @@ _ARCH = (
     rb"^\[([^\]\n]{10,40})\] (?:\[ALPM\] )?(installed|upgraded|downgraded|removed) (%s) "
     rb"\(([^\s()]+)(?: -> ([^\s()]+))?\)[ \t]*$"
 )
+_RPM = (
+    rb"^(?:(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\S{0,6}) (?:SUB)?(?:DEBUG|INFO) |\w{3} [ \d]\d \d\d:\d\d:\d\d )"
+    rb"([A-Z][a-z]{3,11}): (?:(\d{1,9}):)?(\S{1,300})-(?:(\d{1,9}):)?([^\s:-]{1,300}-[^\s:-]{1,300})"
+    rb"\.(\w{1,40})[ \t]*$"
+)
+_RPM_STEPS = {
+    "Installed": Action.INSTALLED, "Install": Action.INSTALLED, "Upgrade": Action.INSTALLED,
+    "Updated": Action.INSTALLED, "Downgrade": Action.INSTALLED, "Reinstall": Action.INSTALLED,
+    "Upgraded": Action.REPLACED, "Downgraded": Action.REPLACED, "Obsoleted": Action.REPLACED,
+    "Reinstalled": Action.REPLACED, "Erase": Action.REMOVED, "Erased": Action.REMOVED,
+    "Removed": Action.REMOVED,
+}  # fmt: skip
+"""What is done to the version that a line names: the newer logs tell an upgrade by both versions."""
 _NONE = "<none>"
 
 
@@ -61,6 +76,20 @@ def read_arch_log(data: bytes, names: Collection[str] | None = None) -> Iterator
         elif new:
             yield Logged(moment, Action.REPLACED, name, version, None)
             yield Logged(moment, Action.INSTALLED, name, new, None)
+
+
+def read_rpm_log(data: bytes, names: Collection[str] | None = None) -> Iterator[Logged]:
+    """The steps of an `rpm` log of either age, of packages of these names, or all."""
+    for match in re.finditer(_RPM, data, re.MULTILINE):
+        at, what, first, name, later, version, machine = (
+            text_of(part or b"") for part in match.groups()
+        )
+        done = _RPM_STEPS.get(what)
+        if done is None or (names is not None and name not in names):
+            continue
+        epoch = first or later
+        full = f"{epoch}:{version}" if epoch.strip("0") else version
+        yield Logged(_moment(at), done, name, full, machine)
 
 
 def _lines(form: bytes, data: bytes, names: Collection[str] | None) -> Iterator[re.Match[bytes]]:

@@ -8,7 +8,7 @@ without components.
 """
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from filigree.formats.damage import Damage, text_of
@@ -16,6 +16,8 @@ from filigree.formats.stanzas import read_remarked_stanzas
 
 _OPTIONS = re.compile(r"\[([^\]]*)\]")
 _YES = frozenset({"yes", "true", "with", "on", "enable", "1"})
+_NO = frozenset({"no", "false", "without", "off", "disable", "0"})
+_TYPES = frozenset({"deb", "deb-src"})
 _INLINE = "-----BEGIN PGP"
 
 
@@ -50,13 +52,16 @@ def read_lines(data: bytes) -> Iterator[Source | Damage]:
         match = _OPTIONS.search(words)
         if match:
             for option in match[1].split():
-                name, _, value = option.partition("=")
+                name, given, value = option.partition("=")
+                if not given:
+                    yield Damage(number, f"a setting without a value: {option[:80]}")
                 options[name.lower().rstrip("+-")] = value
-            words = words[: match.start()] + words[match.end() :]
-        kind, *rest = words.split()
-        if kind not in ("deb", "deb-src") or len(rest) < 2:
+            words = words[: match.start()] + " " + words[match.end() :]
+        kind, *rest = words.split() or [""]
+        if kind not in _TYPES or len(rest) < 2 or rest[0].startswith("["):
             yield Damage(number, "a line that is no repository")
             continue
+        yield from _doubtful(number, options)
         uri, suite, *components = rest
         if not components and not suite.endswith("/"):
             yield Damage(number, "a repository without a component")
@@ -83,11 +88,29 @@ def read_source_stanzas(data: bytes) -> Iterator[Source | Damage]:
         if not all(listed[name] for name in ("types", "uris", "suites")):
             yield Damage(stanza.line, "a repository without a type, an address or a suite")
             continue
+        types = [kind for kind in listed["types"] if kind in _TYPES]
+        unknown = [kind for kind in listed["types"] if kind not in _TYPES]
+        if unknown:
+            yield Damage(stanza.line, f"a type of repository that is not known: {unknown[0][:80]}")
+        bare = [suite for suite in listed["suites"] if not suite.endswith("/")]
+        if bare and not listed["components"]:
+            yield Damage(stanza.line, f"a repository without a component: {bare[0][:80]}")
+        if listed["components"] and len(bare) < len(listed["suites"]):
+            yield Damage(stanza.line, "components of a suite that ends in / and has none")
+        yield from _doubtful(stanza.line, fields)
         yield from _sources(
-            stanza.line, listed["types"], listed["uris"], listed["suites"], listed["components"],
+            stanza.line, types, listed["uris"], listed["suites"], listed["components"],
             fields.get("enabled", "yes"), listed["architectures"],
             _signed_by(fields.get("signed-by", "")), fields.get("trusted", ""),
         )  # fmt: skip
+
+
+def _doubtful(line: int, fields: Mapping[str, str]) -> Iterator[Damage]:
+    """Settings that are read as yes or no and are neither."""
+    for name in ("enabled", "trusted"):
+        value = fields.get(name, "").strip().lower()
+        if value and value not in _YES | _NO:
+            yield Damage(line, f"{name.title()} is neither yes nor no: {value[:80]}")
 
 
 def sources_at(address: str) -> Iterator[Source]:

@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any
@@ -9,22 +10,26 @@ from typing import TYPE_CHECKING, Any
 from filigree.access.jail import Jail
 from filigree.families.arch import described, places
 from filigree.families.arch.needs import ANY, machine_of, term_forbids, term_is_met
+from filigree.families.arch.offers import read_offers
 from filigree.families.arch.settings import read_settings, told_words, words_of
 from filigree.families.expressions import Expressions
+from filigree.families.indexes import unpacked_pieces
 from filigree.families.lacking import Lacking
 from filigree.families.listing import PathListing
-from filigree.families.looking import read_or_report
+from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.families.telling import sound_needs
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.field_blocks import read_blocks
 from filigree.formats.keys import Key
+from filigree.formats.members import PayloadError
 from filigree.formats.mtree import Listed, read_listing
 from filigree.formats.patterns import glob
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.errors import words_of as why_of
 from filigree.model.events import Event
 from filigree.model.files import FileRecord, LocalPolicy, Sort
 from filigree.model.limits import PATH_LIMIT
@@ -98,7 +103,30 @@ class ArchDatabase(Lacking):
             found.append(package)
         if not found:
             self._report(Gap(places.LOCAL, "the package database is empty"))
-        return found
+        return self._held_by_index(found)
+
+    def _held_by_index(self, packages: list[Package]) -> list[Package]:
+        """The packages, those held too that only an index puts in a group that is left alone."""
+        if not told_words(self._settings, "IgnoreGroup") or not self._jail.exists(places.SYNC):
+            return packages
+        groups, names = self._named("IgnoreGroup"), set[str]()
+        for called in names_in(self._jail, places.SYNC, self._report):
+            if not called.endswith(".db"):
+                continue
+            path = f"{places.SYNC}/{called}"
+            try:
+                for offer in read_offers(unpacked_pieces(self._jail, path), path, self._report):
+                    if any(how == "group" and groups.any(name) for how, name in offer.named):
+                        names.add(offer.name)
+            except (AccessError, UnpackError, PayloadError) as error:
+                why = f"which packages its groups hold was not read to its end: {why_of(error)}"
+                self._report(Gap(path, why))
+        held = []
+        for package in packages:
+            one = replace(package, held=True) if package.name in names else package
+            self._folders[id(one)] = self._folders[id(package)]
+            held.append(one)
+        return held
 
     def _more(self, fields: described.Fields) -> Mapping[str, Any]:
         name = described.first(fields, "NAME") or ""

@@ -27,5 +27,6 @@ RESTS_ON: Mapping[str, str] = {
     "order": "epoch, version and release, run by run",
     "advisories": "`updateinfo`, with its severities and references",
     "groups": "`comps`",
-    "history": f"the transactions of `{places.HISTORY}`",
+    "history": f"the transactions of `{places.HISTORY}` and `{places.TRANSACTIONS}`, and before those "
+    f"`{places.LOGS[0]}` and `{places.LOGS[1]}`",
 }

@@ -5,14 +5,17 @@ one folder a package in the oldest. What a newer one says goes before.
 """
 
 import tomllib
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from datetime import datetime
 from typing import Any, NamedTuple
 
 from filigree.access.jail import Jail
 from filigree.access.sqlite_file import SqliteFile
+from filigree.families.logs import logged
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
+from filigree.formats.change_logs import read_rpm_log
 from filigree.formats.damage import text_of
 from filigree.formats.random_access import ContainerError
 from filigree.formats.version_parts import split_version
@@ -35,39 +38,74 @@ _EVENTS = (
     " FROM trans_item JOIN rpm ON rpm.item_id = trans_item.item_id"
     " JOIN trans ON trans.id = trans_item.trans_id"
 )
-_ACTIONS = {
+_ACTIONS: Mapping[object, Action] = {
     1: Action.INSTALLED, 2: Action.INSTALLED, 3: Action.REPLACED, 5: Action.REPLACED,
     6: Action.INSTALLED, 7: Action.REPLACED, 8: Action.REMOVED,
 }  # fmt: skip
 """By their numbers; a downgrade and an upgrade are both of the version that came."""
 
 
+_NEWER = (
+    "SELECT pkg_name.name, rpm.epoch, rpm.version, rpm.release, {machines}.name,"
+    " trans_item_action.name, trans.dt_begin"
+    " FROM trans_item JOIN rpm ON rpm.item_id = trans_item.item_id"
+    " JOIN trans ON trans.id = trans_item.trans_id"
+    " JOIN trans_item_action ON trans_item_action.id = trans_item.action_id"
+    " JOIN pkg_name ON pkg_name.id = rpm.name_id JOIN {machines} ON {machines}.id = rpm.arch_id"
+)
+_NEWER_TABLES = frozenset({"rpm", "trans", "trans_item", "trans_item_action", "pkg_name"})
+_NEWER_ACTIONS: Mapping[object, Action] = {
+    "Install": Action.INSTALLED, "Upgrade": Action.INSTALLED, "Downgrade": Action.INSTALLED,
+    "Reinstall": Action.INSTALLED, "Replaced": Action.REPLACED, "Remove": Action.REMOVED,
+}  # fmt: skip
+
+
 def transactions(jail: Jail, names: Collection[str] | None, report: Report) -> Iterator[Event]:
-    """What the transactions of a root tell of packages of these names, or of all."""
-    if not jail.exists(places.HISTORY):
+    """What the histories of a root tell of packages of these names, or of all.
+
+    The logs tell the same steps over again: they are asked for those before the first transaction only.
+    """
+    first: datetime | None = None
+    for path in (places.HISTORY, places.TRANSACTIONS):
+        for event in _transactions_in(jail, path, report):
+            if event.at is not None and (first is None or event.at < first):
+                first = event.at
+            if names is None or event.name in names:
+                yield event
+    for path in places.LOGS:
+        for event in logged(jail, path, read_rpm_log, names, report):
+            if first is None or event.at is None or event.at < first:
+                yield event
+
+
+def _transactions_in(jail: Jail, path: str, report: Report) -> Iterator[Event]:
+    """The steps that a database of transactions tells, of either form."""
+    if not jail.exists(path):
         return
     try:
-        file = SqliteFile(jail, places.HISTORY)
+        file = SqliteFile(jail, path)
         try:
-            if not file.tables() >= _TABLES | {"trans"}:
+            tables = file.tables()
+            machines = next((one for one in ("arch", "pkg_arch") if one in tables), None)
+            actions = _ACTIONS
+            if tables >= _TABLES | {"trans"} and "pkg_name" not in tables:
+                query = _EVENTS
+            elif tables >= _NEWER_TABLES and machines is not None:
+                query, actions = _NEWER.format(machines=machines), _NEWER_ACTIONS
+            else:
+                report(Gap(path, "it is a history in a form that is not known"))
                 return
-            for name, epoch, version, release, machine, action, begun in file.rows(_EVENTS):
-                done = _ACTIONS.get(action) if isinstance(action, int) else None
-                if done is not None and (names is None or name in names):
-                    front = f"{epoch}:" if epoch not in (None, 0, "0", "") else ""
-                    at = moment_of(begun) if isinstance(begun, int) else None
-                    yield Event(
-                        at,
-                        done,
-                        str(name),
-                        f"{front}{version}-{release}",
-                        str(machine),
-                        places.HISTORY,
-                    )
+            for name, epoch, version, release, machine, action, begun in file.rows(query):
+                done = actions.get(action)
+                if done is None:
+                    continue
+                front = f"{epoch}:" if epoch not in (None, 0, "0", "") else ""
+                at = moment_of(begun) if isinstance(begun, int) else None
+                yield Event(at, done, str(name), f"{front}{version}-{release}", str(machine), path)
         finally:
             file.close()
     except (AccessError, ContainerError) as error:
-        report(Gap(places.HISTORY, words_of(error)))
+        report(Gap(path, words_of(error)))
 
 
 class Standing(NamedTuple):

@@ -8,6 +8,8 @@ HISTORY = "/var/lib/dnf/history.sqlite"
 STATE = "/usr/lib/sysimage/libdnf5"
 REASONS = f"{STATE}/packages.toml"
 SOURCES = f"{STATE}/nevras.toml"
+TRANSACTIONS = f"{STATE}/transaction_history.sqlite"
+LOGS = ("/var/log/dnf.rpm.log", "/var/log/yum.log")
 OLD_STATE = "/var/lib/yum/yumdb"
 
 LOCKS = ("/etc/dnf/plugins/versionlock.list", "/etc/yum/pluginconf.d/versionlock.list")
