@@ -11,7 +11,7 @@ from filigree.access.jail import Jail
 from filigree.families.protocol import Archive, ArchiveFamily, Family, Report
 from filigree.formats.random_access import Bytes
 from filigree.formats.unpacking import compression_of
-from filigree.model.errors import BadQuestion, NoSystem, NotAnArchive
+from filigree.model.errors import AccessError, BadQuestion, NoSystem, NotAnArchive
 
 GROUP = "filigree.families"
 _OWN = {
@@ -40,11 +40,24 @@ def family_of(jail: Jail) -> Family:
         if family.recognises(jail):
             return family
         looked += (f"{path} ({family.name})" for path in family.looked_for())
+    hidden = [
+        why for family in families() for path in family.looked_for() if (why := _hidden(jail, path))
+    ]
     raise NoSystem(
-        "no package database of a known family is below this root; looked for " + ", ".join(looked),
+        "no package database of a known family is below this root; looked for "
+        + "; ".join([", ".join(looked), *dict.fromkeys(hidden)]),
         jail.root,
         "name the top directory of a system with --root",
     )
+
+
+def _hidden(jail: Jail, path: str) -> str | None:
+    """Why nobody can tell whether anything is at a path; None where that was told."""
+    try:
+        jail.observe(path)
+    except AccessError as error:
+        return None if error.absent else f"{path}: {error.what}"
+    return None
 
 
 def family_named(name: str) -> Family:

@@ -79,8 +79,11 @@ class Tally:
     def _policy_gap(self, changed: Callable[[str], str | None]) -> Gap:
         """What only local policy makes clean, by its sort, with the files that say so."""
         told = []
-        for sort in dict.fromkeys(sort for sort, _ in self.policies):
-            files = [file for one, file in self.policies if one is sort]
+        ranked = sorted(self.policies.items(), key=lambda item: (-item[1], item[0][1]))
+        for sort in Sort:
+            files = [file for (one, file), _ in ranked if one is sort]
+            if not files:
+                continue
             count = sum(self.policies[sort, file] for file in files)
             said = [_with_time(file, changed(file)) for file in files[:_NAMED]]
             said += [f"and {len(files) - _NAMED:,} more"] if len(files) > _NAMED else []
@@ -91,14 +94,14 @@ class Tally:
     def gaps_of(self, interrupted: bool, changed: Callable[[str], str | None]) -> list[Gap]:
         """What was not judged, or not on the evidence that was asked for. `changed` tells when a file
         below the root was last changed, for people."""
-        gaps = list(dict.fromkeys(self._gaps))
-        for why, count in self._unreadable.most_common():
+        gaps = sorted(set(self._gaps))
+        for why, count in _by_count(self._unreadable):
             gaps.append(Gap(f"{count} files that could not be read", why))
-        for why, names in self._lacking.items():
+        for why, names in sorted(self._lacking.items()):
             gaps.append(Gap(f"the files of {_some(sorted(names))}", why))
         if self._blank:
             count = sum(map(len, self._blank.values()))
-            first = next(iter(self._blank.values()))[0]
+            first = self._blank[min(self._blank)][0]
             what = f"the content of {first}" if count == 1 else f"the content of {count:,} files"
             whose = _some(sorted(self._blank))
             gaps.append(Gap(f"{what} of {whose}", "nothing on record tells what it is to be"))
@@ -135,7 +138,7 @@ class Tally:
                 e.value: self._evidence[e] for e in Evidence if self._evidence[e]
             },
             "least_evidence": self._manner.least.value,
-            "not_judged": {why: len(names) for why, names in self._lacking.items()},
+            "not_judged": {why: len(names) for why, names in sorted(self._lacking.items())},
             "local_policy": self._told_policies(changed),
             "record_seals": {v.value: self._seals[v] for v in SealVerdict if self._seals[v]},
             "archives": self._archives,
@@ -158,6 +161,11 @@ class Tally:
             row = {"sort": Sort.LINK.value, "files": links, "said_in": None, "changed_at": None}
             found.append(row)
         return found
+
+
+def _by_count(counted: Counter[str]) -> list[tuple[str, int]]:
+    """The most frequent first; in the same order whichever came first."""
+    return sorted(counted.items(), key=lambda item: (-item[1], item[0]))
 
 
 def _with_time(file: str, moment: str | None) -> str:

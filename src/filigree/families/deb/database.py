@@ -96,9 +96,10 @@ class DebDatabase(Lacking):
                 places_read += 1
             except AccessError as error:
                 self._report(Gap(path, error.what))
+                why = error.what
         if not places_read:
             raise DatabaseError(
-                "the package database cannot be read",
+                f"the package database cannot be read: {why}",
                 places.STATUS,
                 "run as a user who may read it, or check that the disk is mounted whole",
             )
