@@ -66,6 +66,7 @@ from filigree.formats import (
     slackware_versions,
     stanzas,
     tar_stream,
+    trust_database,
     temporary_files,
     unpacking,
 )
@@ -218,6 +219,8 @@ READERS: dict[str, Reader] = {
     "capabilities": Reader(file_capabilities.read_attribute, (b"\1\0\0\2" + b"\0" * 16,)),
     "capability words": Reader(lambda d: file_capabilities.parse_capabilities(text(d)), (b"cap_net_raw=ep",)),
     "sizes": Reader(file_sizes.read_sizes, (REPOSITORY["FILELIST.TXT"][:2000],)),
+    "trust database": Reader(lambda d: every(trust_database.read_trust(d)),
+                             (b"\1gpg" + bytes(36) + b"\x0c" + bytes(25) + b"\0\0\0\2" + bytes(10) + b"\x0d" + bytes(39),)),
     "key box": Reader(lambda d: every(key_box.keys_in(d)), (b"\0\0\0\x20\1\1\0\0KBXf" + b"\0" * 20,)),
     "keys": Reader(lambda d: keys.read_keys(d, "x"), (public_key(),), True, (ValueError,)),
     "link group": Reader(lambda d: link_groups.read_link_group("x", d), (b"auto\n/usr/bin/x\n\n/usr/bin/y\n10\n\n",)),

@@ -13,7 +13,12 @@ from filigree.system import open_system
 from filigree.views.families_page import families_page
 
 TOP = Path(__file__).parents[1]
-PAGES = [TOP / "README.md", TOP / "CONTRIBUTING.md", *sorted((TOP / "docs").glob("*.md"))]
+PAGES = [
+    TOP / "README.md",
+    TOP / "CONTRIBUTING.md",
+    TOP / "SECURITY.md",
+    *sorted((TOP / "docs").glob("*.md")),
+]
 
 
 def test_the_example_of_the_library_page_runs(heron: Path) -> None:
@@ -36,6 +41,17 @@ def test_links_lead_somewhere(page: Path) -> None:
     for target in re.findall(r"\]\(([^)#]+)\)", page.read_text()):
         if not target.startswith("http"):
             assert (page.parent / target).exists(), target
+
+
+def test_every_row_of_threats_is_held_by_a_test_that_is_there() -> None:
+    page = (TOP / "docs/threats.md").read_text()
+    rows = [line for line in page.split("\n") if line.startswith("| ") and "| Held by" not in line]
+    assert len(rows) > 40
+    for row in rows:
+        named = re.findall(r"`(tests/[\w/]+\.py)::(test_\w+)`", row.rpartition(" | ")[2])
+        assert named, row
+        for file, test in named:
+            assert re.search(rf"^def {test}\(", (TOP / file).read_text(), re.MULTILINE), test
 
 
 def test_the_readme_gives_the_two_commands() -> None:

@@ -49,6 +49,7 @@ from filigree.formats.field_blocks import read_blocks
 from filigree.formats.key_box import keys_in
 from filigree.formats.keys import read_keys
 from filigree.formats.mtree import Listed, read_listing
+from filigree.formats.trust_database import Trusted, read_trust
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError, DatabaseError, Obstacle
 from filigree.model.files import Aspect, Evidence, Kind, Verdict
@@ -370,6 +371,102 @@ def test_what_an_index_puts_in_a_group_is_held_with_it(own_plover: Path) -> None
         assert [gap.what for gap in system.gaps if "quay" in gap.what] == [
             "/var/lib/pacman/sync/quay.db"
         ]
+
+
+def _trust(*records: bytes) -> bytes:
+    return b"".join(one.ljust(40, b"\0") for one in (b"\1gpg\3", *records))
+
+
+def _key_record(print_: str, owner: int, first: int) -> bytes:
+    return bytes([12, 0]) + bytes.fromhex(print_) + bytes([owner, 0, 0, 0]) + first.to_bytes(4)
+
+
+def _validity(level: int, after: int = 0) -> bytes:
+    return bytes([13, 0]) + bytes(20) + bytes([level]) + after.to_bytes(4)
+
+
+@pytest.mark.parametrize(
+    ("owner", "levels", "counts", "said"),
+    [
+        (0, [5], True, "trusted for packages"), (6, [], True, "trusted for packages"),
+        (0, [2, 5], True, "trusted for packages"), (0, [], True, "trusted for packages"),
+        (0, [4], False, "of marginal validity"), (0, [3], False, "of never validity"),
+        (0, [2, 4], False, "of marginal validity"), (0x80, [5], False, "disabled"),
+        (0x86, [6], False, "disabled"),
+    ],
+)  # fmt: skip
+def test_a_key_that_no_master_certified_does_not_count(
+    own_plover: Path, owner: int, levels: list[int], counts: bool, said: str
+) -> None:
+    (key, *_) = read_keys((own_plover / places.KEYS[1:]).read_bytes(), "ring")
+    chain = [_validity(one, at + 3 if at + 1 < len(levels) else 0) for at, one in enumerate(levels)]
+    data = _trust(_key_record(key.fingerprint, owner, 2 if levels else 0), *chain)
+    (own_plover / places.TRUST[1:]).write_bytes(data)
+    with open_system(str(own_plover)) as system:
+        row = next(
+            one
+            for one in keys(system).records
+            if one.fingerprint == key.fingerprint and one.file == places.KEYS
+        )
+        assert (row.archives, bool(row.scope)) == (counts, counts)
+        assert said in row.how
+        assert not system.gaps
+
+
+@pytest.mark.parametrize(
+    ("data", "why"),
+    [
+        (b"nothing of the kind", "no database of trust"),
+        (_trust(_key_record("00" * 20, 0, 1)), "leads nowhere"),
+        (_trust(_key_record("00" * 20, 0, 9000)), "leads nowhere"),
+        (_trust(_key_record("00" * 20, 0, 2), _validity(5, 2)), "in a circle"),
+        (_trust(_key_record("00" * 20, 6, 0))[:-3], "cut off"),
+    ],
+)
+def test_a_damaged_database_of_trust_is_a_gap(own_plover: Path, data: bytes, why: str) -> None:
+    (own_plover / places.TRUST[1:]).write_bytes(data)
+    with open_system(str(own_plover)) as system:
+        assert keys(system).exit_status == 3
+        assert any(why in gap.why and places.TRUST in gap.what for gap in system.gaps)
+
+
+@pytest.mark.skipif(
+    shutil.which("gpg") is None, reason="no other program is here that keeps such a ring"
+)
+def test_trust_that_another_program_worked_out(tmp_path: Path) -> None:
+    home = tmp_path / "ring"
+    home.mkdir(mode=0o700)
+
+    def ring(*words: str, given: bytes = b"") -> str:
+        command = ["gpg", "--homedir", str(home), "--batch", "--yes", "--passphrase", "", *words]
+        return subprocess.run(command, capture_output=True, check=True, input=given).stdout.decode()
+
+    def listed(kind: str, *columns: int) -> list[list[str]]:
+        rows = [line.split(":") for line in ring("--with-colons", "--list-keys").split("\n")]
+        return [[row[at] for at in columns] for row in rows if row[0] == kind]
+
+    try:
+        for name in ("master", "packager", "stranger"):
+            ring("--quick-gen-key", f"{name}@tides.example", "ed25519", "sign", "never")
+        (master,), (packager,), (stranger,) = listed("fpr", 9)
+        ring("-u", master, "--quick-sign-key", packager)
+        owners = f"{master}:6:\n{packager}:2:\n{stranger}:2:\n"
+        ring("--import-ownertrust", given=owners.encode())
+        ring("--check-trustdb")
+        theirs = dict(zip((master, packager, stranger), listed("uid", 1), strict=True))
+    finally:
+        subprocess.run(["gpgconf", "--homedir", str(home), "--kill", "all"], check=False)
+    found = list(read_trust((home / "trustdb.gpg").read_bytes()))
+    told = {one.fingerprint.upper(): one for one in found if isinstance(one, Trusted)}
+    assert len(told) == len(found)
+    assert (told[master].validity, told[master].counts, theirs[master]) == ("ultimate", True, ["u"])
+    assert (told[packager].validity, told[packager].counts, theirs[packager]) == (
+        "full",
+        True,
+        ["f"],
+    )
+    assert not told[stranger].counts
+    assert theirs[stranger] not in (["u"], ["f"])
 
 
 # -- archives -------------------------------------------------------------------------------

@@ -139,6 +139,23 @@ def test_what_stands_where_a_file_was_moved_away_is_named(tmp_path: Path) -> Non
     )
 
 
+@pytest.mark.parametrize("family", FAMILIES)
+@pytest.mark.parametrize("place", ["usr/bin", "usr/sbin", "bin"])
+def test_a_program_of_nobody_s_is_a_gap(family: str, place: str, tmp_path: Path) -> None:
+    stand = build(family, tmp_path)
+    before = {gap.what for gap in stand.ask().gaps}
+    assert not [what for what in before if what.startswith("programs that no record names")]
+    folder = stand.disk.folder / place
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "tideguage").write_text("#!/bin/dsh\n")
+    (folder / "tideguage").chmod(0o755)
+    answer = stand.ask()
+    (gap,) = [gap for gap in answer.gaps if gap.what not in before]
+    assert gap.what.startswith("programs that no record names: /")
+    assert gap.what.endswith("/tideguage")
+    assert answer.exit_status == 3
+
+
 def test_a_mode_that_is_not_as_it_was_declared(tmp_path: Path) -> None:
     stand = build("deb", tmp_path)
     DEEDS["deb"]["overridden"](stand)

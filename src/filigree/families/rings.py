@@ -1,8 +1,9 @@
 """Key rings of a user of the root, in both forms that they have: a plain file of keys, and a key box."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
+from types import MappingProxyType
 
 from filigree.access.jail import Jail
 from filigree.families.indexes import Keys
@@ -12,6 +13,8 @@ from filigree.formats.keys import Key, read_keys
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.repositories import Repository
+
+NONE_GONE: Mapping[str, str] = MappingProxyType({})
 
 
 def ring_of(home: str, jail: Jail, keys: Keys, report: Report) -> Iterator[Key]:
@@ -37,14 +40,14 @@ def ring_of(home: str, jail: Jail, keys: Keys, report: Report) -> Iterator[Key]:
 
 def held_in_ring(
     ring: Sequence[Key], fillers: Iterable[Key], how: str, names: tuple[str, ...],
-    gone: frozenset[str] = frozenset(),
+    gone: Mapping[str, str] = NONE_GONE,
 ) -> list[HeldKey]:  # fmt: skip
     """The keys of a ring, trusted for every repository, and those in files that it is filled from.
 
-    `how` is what is to be said of the former, `gone` are fingerprints that the system took back.
+    `how` is what is to be said of the former, `gone` why some of them count no more, by fingerprint.
     """
     found = [
-        HeldKey(key, "in the key ring, and revoked by the system's own list", archives=False)
+        HeldKey(key, f"in the key ring, and {gone[key.fingerprint]}", archives=False)
         if key.fingerprint in gone
         else HeldKey(key, how, names, True)
         for key in ring

@@ -19,7 +19,8 @@ RESTS_ON: Mapping[str, str] = {
     "offers": f"the databases in `{places.SYNC}`, as `{places.SETTINGS}` says",
     "paths_offered": "the databases of files there, where they were fetched",
     "offers_seal": "a signature beside each database, and one of each archive within it",
-    "keys": f"the key ring in `{places.HOME}`, filled from `{places.KEYRINGS}`",
+    "keys": f"the key ring in `{places.HOME}`, filled from `{places.KEYRINGS}`, as "
+    f"`{places.TRUST}` holds them for valid",
     "choice": "the first repository that has a package",
     "order": "epoch, version and release, run by run",
     "groups": "the field `GROUPS` of what is offered",

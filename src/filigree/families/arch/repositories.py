@@ -14,12 +14,13 @@ from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
 from filigree.families.rings import RingRepositories, held_in_ring, ring_of
 from filigree.families.seals import signed_at, why_refused
-from filigree.formats.damage import text_of
+from filigree.formats.damage import Damage, text_of
 from filigree.formats.keys import Key
 from filigree.formats.members import PayloadError
 from filigree.formats.openpgp import judge_pieces
 from filigree.formats.piece_stream import PieceStream
 from filigree.formats.tar_stream import tar_members
+from filigree.formats.trust_database import read_trust
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
@@ -33,6 +34,7 @@ from filigree.model.repositories import (
 )
 from filigree.model.seals import Seal, SealVerdict
 
+_TRUST_LIMIT = 64 << 20
 _LIST_LIMIT = 1 << 20
 _FAMILIES = {"i486": "i686", "i586": "i686"}
 
@@ -200,17 +202,30 @@ class ArchRepositories(RingRepositories):
         ring = list(ring_of(places.HOME, self._jail, self._keys, self._report))
         return held_in_ring(ring, fillers, how, names, self._distrusted)
 
+    def _doubted(self) -> dict[str, str]:
+        """Why keys of the ring are not held for valid by its own database of trust."""
+        data = read_or_report(self._jail, places.TRUST, self._report, _TRUST_LIMIT)
+        found = {}
+        for one in read_trust(data) if data else ():
+            if isinstance(one, Damage):
+                self._report(Gap(f"{places.TRUST}, record {one.line}", one.why))
+            elif one.counts is False:
+                held = "disabled" if one.disabled else f"of {one.validity or 'unknown'} validity"
+                found[one.fingerprint] = f"{held} by the ring's own database of trust"
+        return found
+
     @cached_property
-    def _distrusted(self) -> frozenset[str]:
-        """The fingerprints that the lists beside the files of keys take back."""
-        found = set()
+    def _distrusted(self) -> dict[str, str]:
+        """Why keys of the ring do not count: by its database of trust, or lists beside files of keys."""
+        found = self._doubted()
         for name in names_in(self._jail, places.KEYRINGS, self._report):
             if name.endswith("-revoked"):
                 data = read_or_report(
                     self._jail, f"{places.KEYRINGS}/{name}", self._report, _LIST_LIMIT
                 )
-                found |= {word.lower() for word in text_of(data).split()}
-        return frozenset(found)
+                for word in text_of(data).split():
+                    found[word.lower()] = "revoked by the system's own list"
+        return found
 
 
 def _database_required(own: Sequence[str], general: Sequence[str]) -> bool | None:
