@@ -66,8 +66,8 @@ from filigree.formats import (
     slackware_versions,
     stanzas,
     tar_stream,
-    trust_database,
     temporary_files,
+    trust_database,
     unpacking,
 )
 from filigree.formats import (
