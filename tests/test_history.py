@@ -130,7 +130,7 @@ def _newest(path: Path) -> None:
             "CREATE TABLE trans_item_action (id INTEGER PRIMARY KEY, name TEXT);"
             "CREATE TABLE trans_item (id INTEGER PRIMARY KEY, trans_id, item_id, repo_id, reason_id,"
             " action_id INTEGER);"
-            "INSERT INTO pkg_name VALUES (7, 'gull'), (8, 'tern');"
+            "INSERT INTO pkg_name VALUES (7, 'gull'), (8, 'kittiwake');"
             "INSERT INTO arch VALUES (3, 'x86_64');"
             "INSERT INTO trans_item_action VALUES (1, 'Install'), (2, 'Upgrade'), (6, 'Replaced'),"
             " (5, 'Remove'), (9, 'Reason Change');"
@@ -154,7 +154,7 @@ def test_the_newest_transactions_of_an_rpm_system(tmp_path: Path) -> None:
     assert {(one.action, one.version, one.architecture) for one in row.history} == {
         (INSTALLED, "0.9-1", "x86_64"), (REPLACED, "0.9-1", "x86_64"), (INSTALLED, "2:1.0-1", "x86_64"),
     }  # fmt: skip
-    assert (REMOVED, "tern", "4-1") in every
+    assert (REMOVED, "kittiwake", "4-1") in every
     assert row.history[-1].at == AT
 
 

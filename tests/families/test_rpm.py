@@ -11,8 +11,10 @@ from pathlib import Path
 import pytest
 
 from filigree.demo.rpm_bytes import header, sqlite_file
+from filigree.families.rpm.module_streams import followed_streams, needs_written
 from filigree.formats.file_capabilities import ATTRIBUTE, parse_capabilities, write_attribute
 from filigree.formats.rpm_header import Type
+from filigree.formats.rpm_modules import Stream, read_modules
 from filigree.formats.rpm_relations import EQUAL, FORMAT, GREATER, LESS, MISSING_OK
 from filigree.model.errors import DatabaseError
 from filigree.model.files import Aspect, Kind, Role, Verdict
@@ -311,6 +313,51 @@ def test_a_damaged_history_is_a_gap(root: RpmRoot, path: str, content: str | byt
     system = open_system(root.path)
     assert [p.name for p in system.packages] == ["a"]
     assert [gap.what for gap in system.gaps] == [f"/{path}"]
+
+
+@pytest.mark.parametrize(
+    ("enabled", "told", "followed", "lacking"),
+    [
+        ({}, ["tide:1"], {"tide": "1"}, {}),
+        ({"tide": "2"}, ["tide:1"], {"tide": "2"}, {}),
+        ({"tide": ""}, ["tide:1"], {}, {}),
+        ({}, ["tide:1", "tide:1 needs salt:3 platform:el9"], {"tide": "1", "salt": "3"}, {}),
+        ({}, ["tide:1", "tide:1 needs salt:3", "salt:3 needs foam:x"],
+         {"tide": "1", "salt": "3", "foam": "x"}, {}),
+        ({"salt": "2"}, ["tide:1", "tide:1 needs salt:3"],
+         {"tide": "1", "salt": "2"}, {"tide:1": "salt:3"}),
+        ({"salt": ""}, ["tide:1", "tide:1 needs salt:"], {"tide": "1"}, {"tide:1": "salt"}),
+        ({"salt": "2"}, ["tide:1", "tide:1 needs salt:3", "tide:1 needs salt:2 foam:x"],
+         {"tide": "1", "salt": "2", "foam": "x"}, {}),
+        ({}, ["tide:1", "tide:1 needs salt:3,4"], {"tide": "1"}, {}),
+        ({}, ["tide:1", "salt:4", "tide:1 needs salt:3,4"], {"tide": "1", "salt": "4"}, {}),
+        ({}, ["tide:1", "tide:1 needs salt:3", "salt:3 needs tide:1"], {"tide": "1", "salt": "3"}, {}),
+        ({}, ["other:9 needs salt:3"], {}, {}),
+    ],
+)  # fmt: skip
+def test_streams_that_others_need_are_followed(
+    enabled: dict[str, str], told: list[str], followed: dict[str, str], lacking: dict[str, str]
+) -> None:
+    assert followed_streams(enabled, told) == (followed, lacking)
+
+
+@pytest.mark.parametrize(
+    ("dependencies", "lines"),
+    [
+        ("{requires: {salt: '3', platform: el9}}", ["tide:1 needs salt:3 platform:el9"]),
+        ("[{requires: {salt: [3, 4]}}, {requires: {foam: []}}]",
+         ["tide:1 needs salt:3,4", "tide:1 needs foam:"]),
+        ("[]", []), ("nothing", []), ("[{buildrequires: {salt: [3]}}]", []), ("[{requires: [salt]}]", []),
+    ],
+)  # fmt: skip
+def test_what_a_stream_needs(dependencies: str, lines: list[str]) -> None:
+    text = (
+        "document: modulemd\ndata:\n  name: tide\n  stream: 1\n"
+        f"  dependencies: {dependencies}\n  artifacts:\n    rpms: [a-0:1-1.noarch]\n"
+    )
+    (one,) = read_modules([text.encode()])
+    assert isinstance(one, Stream)
+    assert list(needs_written(one)) == lines
 
 
 def test_what_is_held_and_what_is_protected(root: RpmRoot) -> None:

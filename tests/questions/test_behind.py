@@ -76,6 +76,27 @@ def test_following_another_stream(tmp_path: Path) -> None:
     assert "tidegauge" not in standings(root)
 
 
+def test_a_stream_that_needs_another(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from filigree.demo import offering
+    from filigree.demo.curlew import build_curlew
+
+    told = offering._modules().replace(
+        b'"stream": "2",', b'"stream": "2", "dependencies": [{"requires": {"salt": ["3"]}}],'
+    )
+    monkeypatch.setattr(offering, "_modules", lambda: told)
+    offering.rpm_indexes.cache_clear()
+    root = build_curlew(tmp_path / "curlew")
+    offering.rpm_indexes.cache_clear()
+    folder = root / "etc/dnf/modules.d"
+    folder.mkdir(parents=True)
+    (folder / "tide.module").write_text("[tide]\nname=tide\nstream=2\nstate=enabled\n")
+    assert standings(root)["tidegauge"] == ("behind", "1:3.0-1")
+    (folder / "salt.module").write_text("[salt]\nname=salt\nstream=2\nstate=enabled\n")
+    assert "tidegauge" not in standings(root)
+    (folder / "salt.module").write_text("[salt]\nname=salt\nstream=3\nstate=enabled\n")
+    assert standings(root)["tidegauge"] == ("behind", "1:3.0-1")
+
+
 def test_an_index_that_has_expired_is_a_gap(heron: Path) -> None:
     late = asked(heron, now=datetime(2037, 1, 1, tzinfo=UTC))
     assert sum("expired on" in gap.why for gap in late.gaps) == 3

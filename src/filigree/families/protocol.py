@@ -234,7 +234,8 @@ class Sources(Protocol):
         ...
 
     def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:
-        """Streams of versions: by the key that `stream_key` gives, and by the empty one the defaults."""
+        """Streams of versions: by the key that `stream_key` gives, and by the empty one the defaults
+        and what streams need."""
         ...
 
     def package(self, record: str, repository: str, brief: bool = False) -> Package | None:

@@ -4,7 +4,7 @@ A document tells a stream and the archives that belong to it, or which stream of
 Anchors and references are not taken: no index needs them, and with them a short text can be endless.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
 from filigree.formats.bounded_yaml import YamlError, read_documents
@@ -17,11 +17,16 @@ class ModulesError(ValueError):
 
 
 class Stream(NamedTuple):
-    """One stream of a module; `archives` are written `name-epoch:version-release.architecture`."""
+    """One stream of a module; `archives` are written `name-epoch:version-release.architecture`.
+
+    `needs` are ways to have what it needs, of which one is enough: streams by module, an empty tuple
+    where any of them does.
+    """
 
     module: str
     stream: str
     archives: tuple[str, ...]
+    needs: tuple[Mapping[str, tuple[str, ...]], ...] = ()
 
 
 class Default(NamedTuple):
@@ -62,7 +67,20 @@ def _told(document: Any) -> Stream | Default | None:
     rows = artifacts.get("rpms") if isinstance(artifacts, dict) else None
     if not _texts(name, stream) or not isinstance(rows, list):
         return None
-    return Stream(name, stream, tuple(row for row in rows if isinstance(row, str)))
+    archives = tuple(row for row in rows if isinstance(row, str))
+    return Stream(name, stream, archives, tuple(_needs(data.get("dependencies"))))
+
+
+def _needs(told: Any) -> Iterator[Mapping[str, tuple[str, ...]]]:
+    """What a stream needs to be run, in the form of either version of a document."""
+    for one in told if isinstance(told, list) else [told]:
+        asked = one.get("requires") if isinstance(one, dict) else None
+        if isinstance(asked, dict):
+            yield {module: _listed(streams) for module, streams in asked.items() if _texts(module)}
+
+
+def _listed(streams: Any) -> tuple[str, ...]:
+    return tuple(filter(_texts, streams if isinstance(streams, list) else [streams]))
 
 
 def _texts(*values: Any) -> bool:

@@ -88,7 +88,7 @@ class Tally:
             said = [_with_time(file, changed(file)) for file in files[:_NAMED]]
             said += [f"and {len(files) - _NAMED:,} more"] if len(files) > _NAMED else []
             told.append(f"{count:,} by {sort.value} ({', '.join(said)})")
-        what = f"{self.policies.total():,} files that only the system's own policy speaks for"
+        what = f"{_files(self.policies.total())} that only the system's own policy speaks for"
         return Gap(what, "; ".join(told))
 
     def gaps_of(self, interrupted: bool, changed: Callable[[str], str | None]) -> list[Gap]:
@@ -96,7 +96,7 @@ class Tally:
         below the root was last changed, for people."""
         gaps = sorted(set(self._gaps))
         for why, count in _by_count(self._unreadable):
-            gaps.append(Gap(f"{count} files that could not be read", why))
+            gaps.append(Gap(f"{_files(count)} that could not be read", why))
         for why, names in sorted(self._lacking.items()):
             gaps.append(Gap(f"the files of {_some(sorted(names))}", why))
         if self._blank:
@@ -161,6 +161,10 @@ class Tally:
             row = {"sort": Sort.LINK.value, "files": links, "said_in": None, "changed_at": None}
             found.append(row)
         return found
+
+
+def _files(count: int) -> str:
+    return "1 file" if count == 1 else f"{count:,} files"
 
 
 def _by_count(counted: Counter[str]) -> list[tuple[str, int]]:

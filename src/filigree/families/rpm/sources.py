@@ -11,6 +11,7 @@ from filigree.families.protocol import Own, Report
 from filigree.families.rpm import offers, places
 from filigree.families.rpm.choosing import choices, excluded
 from filigree.families.rpm.database import capabilities_told, needs_told
+from filigree.families.rpm.module_streams import followed_streams, needs_written
 from filigree.families.rpm.policy import main_words, words_of
 from filigree.families.rpm.repositories import RpmRepositories
 from filigree.formats.patterns import glob
@@ -43,6 +44,7 @@ class RpmSources(IndexReader):
         super().__init__(jail, report, configured, own)
         self._opened = lru_cache(maxsize=64)(offers.told_in)
         self._globs: dict[str, Expressions] = {}
+        self._follows: tuple[Sequence[str], tuple[dict[str, str], dict[str, str]]] | None = None
 
     # -- what indexes tell -----------------------------------------------------------------
 
@@ -67,6 +69,7 @@ class RpmSources(IndexReader):
                 yield "", f"{one.module}:{one.stream}"
             else:
                 yield from ((archive, f"{one.module}:{one.stream}") for archive in one.archives)
+                yield from (("", text) for text in needs_written(one))
 
     # -- packages --------------------------------------------------------------------------
 
@@ -116,11 +119,14 @@ class RpmSources(IndexReader):
             return "the configuration takes only other packages from there"
         if not told or not facts.get("streams"):
             return None
-        enabled = self._enabled
+        if self._follows is None or self._follows[0] is not defaults:
+            self._follows = (defaults, followed_streams(self._enabled, defaults))
+        followed, lacking = self._follows[1]
         for one in told:
             module, _, stream = one.partition(":")
-            followed = enabled.get(module)
-            if followed == stream or (followed is None and one in defaults):
+            if followed.get(module) == stream:
+                if one in lacking:
+                    return f"its stream {one} needs {lacking[one]}, which is not followed here"
                 return None
         return f"it is of the stream {told[0]}, which is not followed here"
 
