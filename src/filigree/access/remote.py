@@ -19,8 +19,8 @@ WHOLE_LIMIT = 4 << 30
 def beside_address(address: str, ending: str) -> str:
     """The address of what lies beside a file and is called like it, with an ending.
 
-    >>> beside_address("https://packages.example/a.deb?of=1", ".sig")
-    'https://packages.example/a.deb.sig?of=1'
+    >>> beside_address("https://packages.example/a.pkg?of=1", ".sig")
+    'https://packages.example/a.pkg.sig?of=1'
     """
     parts = urlsplit(address)
     return urlunsplit(parts._replace(path=parts.path + ending))
