@@ -41,7 +41,7 @@ from filigree.demo.server import Server, serving
 from filigree.demo.world import Ware
 from filigree.families.arch import places
 from filigree.families.arch.database import ArchDatabase
-from filigree.families.arch.settings import read_settings, words_of
+from filigree.families.arch.settings import option_words, read_settings
 from filigree.formats.arch_relations import RelationError, parse_relation, parse_wish
 from filigree.formats.arch_versions import compare_versions
 from filigree.formats.damage import Damage
@@ -346,7 +346,7 @@ def test_settings_take_in_others_and_not_themselves(own_plover: Path) -> None:
     with open_system(str(own_plover)) as system:
         settings = read_settings(system.jail, gaps.append)
         held = {package.name for package in system.packages if package.held}
-    assert words_of(settings, "IgnorePkg")[:2] == ["foghorn", "jetty*"]
+    assert option_words(settings, "IgnorePkg")[:2] == ["foghorn", "jetty*"]
     assert {"jetty", "jetty-client", "foghorn"} <= held
     assert [gap.why for gap in gaps] == ["it takes in /etc/pacman.conf, which takes in itself"]
 

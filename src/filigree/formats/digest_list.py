@@ -7,13 +7,10 @@ import re
 from typing import NamedTuple
 
 from filigree.formats.damage import Damage, text_of
-from filigree.model.limits import PATH_LIMIT
+from filigree.formats.long_lines import without_long_lines
 
 _PLAIN = re.compile(r"^([0-9a-f]{32})  (.+)$", re.MULTILINE)
 _LINE = re.compile(r"\\?([0-9a-fA-F]{32}|[0-9a-fA-F]{64})[ ][ *](.+)")
-
-
-_LONG = re.compile(rb"^[^\n]{%d,}(?:\n|\Z)" % (4 * PATH_LIMIT), re.MULTILINE)
 
 
 class DigestList(NamedTuple):
@@ -30,9 +27,9 @@ class DigestList(NamedTuple):
 def read_digest_list(data: bytes) -> DigestList:
     """A whole list. A path given twice with different digests is told among the damages."""
     damages: list[Damage] = []
-    if _LONG.search(data):
-        data, count = _LONG.subn(b"", data)
-        damages.append(Damage(0, f"{count:,} lines that are longer than paths are"))
+    data, left_out = without_long_lines(data)
+    if left_out is not None:
+        damages.append(Damage(0, left_out))
     text = text_of(data)
     # Most lists are plain throughout, and whole systems have a hundred thousand lines of them.
     plain = _PLAIN.findall(text)

@@ -11,7 +11,7 @@ from filigree.access.jail import Jail
 from filigree.families.arch import described, places
 from filigree.families.arch.needs import ANY, machine_of, term_forbids, term_is_met
 from filigree.families.arch.offers import read_offers
-from filigree.families.arch.settings import read_settings, told_words, words_of
+from filigree.families.arch.settings import option_words, read_settings, told_words
 from filigree.families.expressions import Expressions
 from filigree.families.indexes import unpacked_pieces
 from filigree.families.lacking import Lacking
@@ -28,8 +28,7 @@ from filigree.formats.patterns import glob
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
-from filigree.model.errors import AccessError, DatabaseError
-from filigree.model.errors import words_of as why_of
+from filigree.model.errors import AccessError, DatabaseError, words_of
 from filigree.model.events import Event
 from filigree.model.files import FileRecord, LocalPolicy, Sort
 from filigree.model.limits import PATH_LIMIT
@@ -67,7 +66,7 @@ class ArchDatabase(Lacking):
     @cached_property
     def architecture(self) -> str | None:
         """What most packages are built for, unless the configuration names it."""
-        told = [word for word in words_of(self._settings, "Architecture") if word != "auto"]
+        told = [word for word in option_words(self._settings, "Architecture") if word != "auto"]
         if told:
             return told[0]
         counts = Counter(p.architecture for p in self._packages if p.architecture != ANY)
@@ -119,7 +118,7 @@ class ArchDatabase(Lacking):
                     if any(how == "group" and groups.any(name) for how, name in offer.named):
                         names.add(offer.name)
             except (AccessError, UnpackError, PayloadError) as error:
-                why = f"which packages its groups hold was not read to its end: {why_of(error)}"
+                why = f"which packages its groups hold was not read to its end: {words_of(error)}"
                 self._report(Gap(path, why))
         held = []
         for package in packages:
@@ -305,7 +304,7 @@ class ArchDatabase(Lacking):
         return (places.SYNC,)
 
     def archive_folders(self) -> Sequence[str]:
-        return tuple(words_of(self._settings, "CacheDir")) or (places.ARCHIVES,)
+        return tuple(option_words(self._settings, "CacheDir")) or (places.ARCHIVES,)
 
     def keeper_of(self, path: str) -> Package | None:
         folder = path.rpartition("/")[0]

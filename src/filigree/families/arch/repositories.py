@@ -8,7 +8,7 @@ from functools import cached_property
 from filigree.access.jail import Jail
 from filigree.families.arch import places
 from filigree.families.arch.refreshing import SIGNATURE_LIMIT
-from filigree.families.arch.settings import OPTIONS, Setting, words_of
+from filigree.families.arch.settings import OPTIONS, Setting, option_words
 from filigree.families.indexes import best_of, copies_folder, unpacked_pieces
 from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
@@ -98,7 +98,7 @@ class ArchRepositories(RingRepositories):
         remarks = [] if addresses else ["it has no server"]
         required = _database_required(
             [word for one in mine if one.name == "SigLevel" for word in one.value.split()],
-            words_of(self._settings, "SigLevel"),
+            option_words(self._settings, "SigLevel"),
         )
         copy = self._best_copy(name, addresses)
         if copy is None:

@@ -51,7 +51,7 @@ def told_words(settings: list[Setting], name: str) -> list[Told]:
     ]
 
 
-def words_of(settings: list[Setting], name: str) -> list[str]:
+def option_words(settings: list[Setting], name: str) -> list[str]:
     """The words of a name among the options."""
     return [one.text for one in told_words(settings, name)]
 

@@ -1,6 +1,5 @@
 """The installed packages of a `deb` system, read afresh from the root."""
 
-import re
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
@@ -32,6 +31,7 @@ from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.digest_list import DigestList, read_digest_list
 from filigree.formats.keys import Key
+from filigree.formats.long_lines import without_long_lines
 from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, DatabaseError
@@ -46,7 +46,6 @@ from filigree.model.files import (
     Role,
     Sort,
 )
-from filigree.model.limits import PATH_LIMIT
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Reason, Script, State
 
@@ -55,7 +54,6 @@ if TYPE_CHECKING:
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _BYTES_A_PATH = 60
-_LONG = re.compile(rb"^[^\n]{%d,}(?:\n|\Z)" % (4 * PATH_LIMIT), re.MULTILINE)
 _HEX = frozenset("0123456789abcdef")
 NO_DIGESTS = DigestList({}, {}, ())
 _NO_LONGER = "the package no longer ships it"
@@ -210,10 +208,9 @@ class DebDatabase(Lacking):
 
     def _without_long(self, data: bytes, path: str) -> bytes:
         """A list, without what is longer than paths are, which is reported."""
-        if len(data) <= 4 * PATH_LIMIT or not _LONG.search(data):
-            return data
-        left, count = _LONG.subn(b"", data)
-        self._report(Gap(path, f"{count:,} lines that are longer than paths are"))
+        left, left_out = without_long_lines(data)
+        if left_out is not None:
+            self._report(Gap(path, left_out))
         return left
 
     @cached_property

@@ -6,6 +6,7 @@ one folder a package in the oldest. What a newer one says goes before.
 
 import tomllib
 from collections.abc import Collection, Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from datetime import datetime
 from typing import Any, NamedTuple
 
@@ -80,32 +81,43 @@ def transactions(jail: Jail, names: Collection[str] | None, report: Report) -> I
 
 def _transactions_in(jail: Jail, path: str, report: Report) -> Iterator[Event]:
     """The steps that a database of transactions tells, of either form."""
-    if not jail.exists(path):
-        return
+    with _opened(jail, path, report) as file:
+        if file is None:
+            return
+        tables = file.tables()
+        machines = next((one for one in ("arch", "pkg_arch") if one in tables), None)
+        actions = _ACTIONS
+        if tables >= _TABLES | {"trans"} and "pkg_name" not in tables:
+            query = _EVENTS
+        elif tables >= _NEWER_TABLES and machines is not None:
+            query, actions = _NEWER.format(machines=machines), _NEWER_ACTIONS
+        else:
+            report(Gap(path, "it is a history in a form that is not known"))
+            return
+        for name, epoch, version, release, machine, action, begun in file.rows(query):
+            done = actions.get(action)
+            if done is None:
+                continue
+            front = f"{epoch}:" if epoch not in (None, 0, "0", "") else ""
+            at = moment_of(begun) if isinstance(begun, int) else None
+            yield Event(at, done, str(name), f"{front}{version}-{release}", str(machine), path)
+
+
+@contextmanager
+def _opened(jail: Jail, path: str, report: Report) -> Iterator[SqliteFile | None]:
+    """A database of transactions; None where there is none. What cannot be read of it is reported."""
+    file = None
     try:
-        file = SqliteFile(jail, path)
-        try:
-            tables = file.tables()
-            machines = next((one for one in ("arch", "pkg_arch") if one in tables), None)
-            actions = _ACTIONS
-            if tables >= _TABLES | {"trans"} and "pkg_name" not in tables:
-                query = _EVENTS
-            elif tables >= _NEWER_TABLES and machines is not None:
-                query, actions = _NEWER.format(machines=machines), _NEWER_ACTIONS
-            else:
-                report(Gap(path, "it is a history in a form that is not known"))
-                return
-            for name, epoch, version, release, machine, action, begun in file.rows(query):
-                done = actions.get(action)
-                if done is None:
-                    continue
-                front = f"{epoch}:" if epoch not in (None, 0, "0", "") else ""
-                at = moment_of(begun) if isinstance(begun, int) else None
-                yield Event(at, done, str(name), f"{front}{version}-{release}", str(machine), path)
-        finally:
-            file.close()
+        file = SqliteFile(jail, path) if jail.exists(path) else None
     except (AccessError, ContainerError) as error:
         report(Gap(path, words_of(error)))
+    try:
+        yield file
+    except (AccessError, ContainerError) as error:
+        report(Gap(path, words_of(error)))
+    finally:
+        if file is not None:
+            file.close()
 
 
 class Standing(NamedTuple):
@@ -156,20 +168,13 @@ class History:
         return [(key, facts) for key, facts in table.items() if isinstance(facts, dict)]
 
     def _transactions(self) -> None:
-        if not self._jail.exists(places.HISTORY):
-            return
-        try:
-            file = SqliteFile(self._jail, places.HISTORY)
-            try:
-                if file.tables() >= _TABLES:
-                    for name, epoch, version, release, machine, reason, source in file.rows(_QUERY):
-                        full = f"{name}-{epoch or 0}:{version}-{release}.{machine}"
-                        known = reason_of(reason) if isinstance(reason, (int, str)) else None
-                        self._note(full, known, _text(source))
-            finally:
-                file.close()
-        except (AccessError, ContainerError) as error:
-            self._report(Gap(places.HISTORY, words_of(error)))
+        with _opened(self._jail, places.HISTORY, self._report) as file:
+            if file is None or not file.tables() >= _TABLES:
+                return
+            for name, epoch, version, release, machine, reason, source in file.rows(_QUERY):
+                full = f"{name}-{epoch or 0}:{version}-{release}.{machine}"
+                known = reason_of(reason) if isinstance(reason, (int, str)) else None
+                self._note(full, known, _text(source))
 
     def _oldest(self) -> None:
         for letter in names_in(self._jail, places.OLD_STATE, self._report):
