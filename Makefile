@@ -23,8 +23,8 @@ test: $(READY)
 check: lint test
 
 lint: $(READY)
-	$(BIN)/ruff check src tests benchmarks fuzzing
-	$(BIN)/ruff format --check src tests benchmarks fuzzing
+	$(BIN)/ruff check src tests benchmarks fuzzing tools
+	$(BIN)/ruff format --check src tests benchmarks fuzzing tools
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
