@@ -29,7 +29,7 @@ from typing import NamedTuple
 
 from filigree.demo.rpm_bytes import hash_file, header, slot_file, sqlite_file
 from filigree.families.slackware import places
-from filigree.formats.rpm_header import Type
+from filigree.formats.rpm.header import Type
 
 BARE = """
 import typer
@@ -446,7 +446,7 @@ for block in sys.stdin.buffer.read().split(b"\\n\\n"):
 def index(runs: int) -> None:
     """The copies of indexes on this machine: parsed for the first time, and asked once they are kept."""
     from filigree.access.jail import Jail
-    from filigree.families.indexes import unpacked_pieces
+    from filigree.families.shared.indexes import unpacked_pieces
 
     lists = sorted(Path("/var/lib/apt/lists").glob("*_Packages*"))
     if not lists:

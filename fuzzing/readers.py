@@ -21,59 +21,50 @@ from filigree.families.slackware.archive import SlackwareArchive
 from filigree.formats import (
     accounts,
     ar,
-    arch_relations,
-    arch_versions,
-    bdb_hash,
     bounded_yaml,
-    build_scripts,
     change_logs,
     cpio,
-    deb_configuration,
-    deb_contents,
-    deb_index,
-    deb_layout,
-    deb_preferences,
-    deb_relations,
-    deb_release,
-    deb_sources,
-    deb_versions,
     digest_list,
-    field_blocks,
     file_capabilities,
-    file_sizes,
     key_box,
     keys,
     link_groups,
-    long_listing,
-    metalink,
-    mtree,
     openpgp,
     os_release,
     patterns,
-    repo_files,
-    repomd,
-    rpm_header,
-    rpm_lists,
-    rpm_modules,
-    rpm_primary,
-    rpm_relations,
-    rpm_versions,
-    slackware_changes,
-    slackware_names,
-    slackware_needs,
-    slackware_records,
-    slackware_scripts,
-    slackware_versions,
     stanzas,
     tar_stream,
     temporary_files,
-    trust_database,
     unpacking,
 )
-from filigree.formats import (
-    slot_file as slots,
-)
+from filigree.formats.arch import field_blocks, mtree, trust_database
+from filigree.formats.arch import relations as arch_relations
+from filigree.formats.arch import versions as arch_versions
+from filigree.formats.deb import configuration as deb_configuration
+from filigree.formats.deb import contents as deb_contents
+from filigree.formats.deb import index as deb_index
+from filigree.formats.deb import layout as deb_layout
+from filigree.formats.deb import preferences as deb_preferences
+from filigree.formats.deb import relations as deb_relations
+from filigree.formats.deb import release as deb_release
+from filigree.formats.deb import sources as deb_sources
+from filigree.formats.deb import versions as deb_versions
 from filigree.formats.random_access import MemoryBytes
+from filigree.formats.rpm import bdb_hash, metalink, repo_files, repomd
+from filigree.formats.rpm import header as rpm_header
+from filigree.formats.rpm import lists as rpm_lists
+from filigree.formats.rpm import modules as rpm_modules
+from filigree.formats.rpm import primary as rpm_primary
+from filigree.formats.rpm import relations as rpm_relations
+from filigree.formats.rpm import slot_file as slots
+from filigree.formats.rpm import versions as rpm_versions
+from filigree.formats.slackware import build_scripts, file_sizes, long_listing
+from filigree.formats.slackware import changes as slackware_changes
+from filigree.formats.slackware import names as slackware_names
+from filigree.formats.slackware import needs as slackware_needs
+from filigree.formats.slackware import records as slackware_records
+from filigree.formats.slackware import scripts as slackware_scripts
+from filigree.formats.slackware import versions as slackware_versions
 from filigree.model.needs import Relation
 
 NOW = datetime(2026, 3, 1, tzinfo=UTC)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from filigree.demo.rpm_bytes import Row, hash_file, header, slot_file, sqlite_file
-from filigree.formats.rpm_header import Type
+from filigree.formats.rpm.header import Type
 
 STATUS = "var/lib/dpkg/status"
 INFO = "var/lib/dpkg/info"
@@ -207,7 +207,7 @@ def package_rows(
     relations: dict[str, list[Relation]] | None = None,
 ) -> list[Row]:
     """The rows of a header, unsorted."""
-    from filigree.formats.rpm_tags import RELATIONS
+    from filigree.formats.rpm.tags import RELATIONS
 
     rows: list[Row] = [
         (1000, Type.STRING, name),

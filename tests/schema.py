@@ -10,7 +10,7 @@ from typing import Any
 
 import filigree
 from filigree.model.answer import SCHEMA
-from filigree.questions.candidates import ChoiceRow
+from filigree.questions.offers.candidates import ChoiceRow
 
 _LATER = {"ChoiceRow": ChoiceRow}
 """Types that a module names without loading them."""

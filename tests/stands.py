@@ -24,13 +24,13 @@ from filigree.families.rpm import places as rpm_places
 from filigree.families.slackware import places as slackware_places
 from filigree.formats.ar import read_members
 from filigree.formats.random_access import MemoryBytes
-from filigree.formats.rpm_header import Type
+from filigree.formats.rpm.header import Type
 from filigree.model.answer import Answer
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.references import NOTHING, Against
-from filigree.questions.scopes import Chosen
-from filigree.questions.verdicts import FileVerdict, Manner
-from filigree.questions.verify import verify
+from filigree.questions.asking.scopes import Chosen
+from filigree.questions.commands.verify import verify
+from filigree.questions.evidence.references import NOTHING, Against
+from filigree.questions.verifying.verdicts import FileVerdict, Manner
 from filigree.system import open_system
 
 PROGRAM = "/usr/bin/tidegauge"

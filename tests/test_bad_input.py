@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from filigree.questions.verify import verify
+from filigree.questions.commands.verify import verify
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.making import INFO, STATUS, DebRoot

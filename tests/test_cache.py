@@ -21,11 +21,11 @@ from filigree.families.deb import places
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.census import Filter, census
-from filigree.questions.refresh import refresh
-from filigree.questions.scopes import Chosen, Scope
-from filigree.questions.verdicts import Manner
-from filigree.questions.verify import verify
+from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.commands.census import Filter, census
+from filigree.questions.commands.refresh import refresh
+from filigree.questions.commands.verify import verify
+from filigree.questions.verifying.verdicts import Manner
 from filigree.system import open_system
 
 root_only = pytest.mark.skipif(os.geteuid() != 0, reason="only root can give files away")

@@ -6,8 +6,8 @@ import pytest
 
 from filigree.demo.comparison import compared, side_by_side
 from filigree.model.files import Verdict
-from filigree.questions.scopes import Chosen
-from filigree.questions.verify import verify
+from filigree.questions.asking.scopes import Chosen
+from filigree.questions.commands.verify import verify
 from filigree.system import open_system
 from filigree.views.page import Ink
 

@@ -6,9 +6,9 @@ from pathlib import Path
 import pytest
 
 from filigree.cli.app import app
-from filigree.families.notions import NOTIONS, grounds_of
 from filigree.families.registry import families
-from filigree.questions.notions import ASKS
+from filigree.families.shared.notions import NOTIONS, grounds_of
+from filigree.questions.asking.notions import ASKS
 from filigree.system import open_system
 from filigree.views.families_page import families_page
 

@@ -29,23 +29,23 @@ from filigree.families.rpm.seals import record_seal
 from filigree.formats.keys import read_keys
 from filigree.formats.openpgp import judge_detached
 from filigree.formats.random_access import MemoryBytes
-from filigree.formats.rpm_header import HeaderError, read_header
+from filigree.formats.rpm.header import HeaderError, read_header
 from filigree.model.errors import FiligreeError
 from filigree.model.files import Evidence
-from filigree.questions.because import because
-from filigree.questions.behind import behind
-from filigree.questions.census import census
-from filigree.questions.contents import contents
-from filigree.questions.dossier import dossier
-from filigree.questions.keys import keys
-from filigree.questions.needs import needed_by, needs
-from filigree.questions.owner import owner
-from filigree.questions.provenance import provenance
-from filigree.questions.repos import repos
-from filigree.questions.scopes import Scope
-from filigree.questions.survey import survey
-from filigree.questions.verdicts import Manner
-from filigree.questions.verify import verify
+from filigree.questions.asking.scopes import Scope
+from filigree.questions.commands.because import because
+from filigree.questions.commands.behind import behind
+from filigree.questions.commands.census import census
+from filigree.questions.commands.contents import contents
+from filigree.questions.commands.dossier import dossier
+from filigree.questions.commands.keys import keys
+from filigree.questions.commands.needs import needed_by, needs
+from filigree.questions.commands.owner import owner
+from filigree.questions.commands.provenance import provenance
+from filigree.questions.commands.repos import repos
+from filigree.questions.commands.survey import survey
+from filigree.questions.commands.verify import verify
+from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 from filigree.views.page import Ink
 from filigree.views.render import Format, render

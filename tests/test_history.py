@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from filigree.formats.change_logs import Logged, read_arch_log, read_deb_log
 from filigree.model.events import Action
-from filigree.questions.dossier import dossier
+from filigree.questions.commands.dossier import dossier
 from filigree.system import open_system
 from tests.making import DebRoot, RpmRoot
 

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from filigree.demo.rpm_bytes import hash_file, header, slot_file
-from filigree.formats.rpm_header import Type
+from filigree.formats.rpm.header import Type
 from tests.bounded import ask_bounded, run_bounded
 from tests.making import DebRoot, Root, RpmRoot, md5
 
@@ -291,7 +291,7 @@ DEEP = {
 @pytest.mark.parametrize("name", DEEP)
 def test_streams_nested_deep_are_refused(name: str) -> None:
     ended = run_bounded(
-        "from filigree.formats.rpm_modules import read_modules, ModulesError\n"
+        "from filigree.formats.rpm.modules import read_modules, ModulesError\n"
         f"try: list(read_modules([{DEEP[name]}]))\n"
         "except ModulesError as error: print(error)\n",
         seconds=SECONDS,

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from filigree.demo.archives import CUT_OFF, TRICKY
-from filigree.questions.contents import contents
+from filigree.questions.commands.contents import contents
 from filigree.system import open_system
 
 Archives = dict[str, Path]

@@ -21,26 +21,26 @@ from urllib.parse import urlsplit
 
 import pytest
 
-from filigree.formats.deb_versions import compare_versions
+from filigree.formats.deb.versions import compare_versions
 from filigree.formats.keys import read_keys
 from filigree.formats.openpgp import judge_clear_signed
 from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.model.seals import SealVerdict
-from filigree.questions.behind import behind
-from filigree.questions.census import census
-from filigree.questions.keys import keys
-from filigree.questions.needs import needs
-from filigree.questions.owner import owner
+from filigree.questions.asking.scopes import Chosen, Scope, looking
+from filigree.questions.commands.behind import behind
+from filigree.questions.commands.census import census
+from filigree.questions.commands.keys import keys
+from filigree.questions.commands.needs import needs
+from filigree.questions.commands.owner import owner
+from filigree.questions.commands.provenance import Holds, provenance
+from filigree.questions.commands.repos import repos
+from filigree.questions.commands.seek import seek
+from filigree.questions.commands.survey import survey
+from filigree.questions.commands.verify import verify
+from filigree.questions.evidence.references import Against
 from filigree.questions.planning.plans import Planner, Wishes, checked
 from filigree.questions.planning.world import SystemWorld
-from filigree.questions.provenance import Holds, provenance
-from filigree.questions.references import Against
-from filigree.questions.repos import repos
-from filigree.questions.scopes import Chosen, Scope, looking
-from filigree.questions.seek import seek
-from filigree.questions.survey import survey
-from filigree.questions.verdicts import Manner
-from filigree.questions.verify import verify
+from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 
 STATUS = Path("/var/lib/dpkg/status")

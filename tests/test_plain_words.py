@@ -12,12 +12,12 @@ import pytest
 
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Verdict
-from filigree.questions import strays as strays_of
-from filigree.questions.census import Filter, Match, census
-from filigree.questions.searching import Search
-from filigree.questions.seek import seek
-from filigree.questions.strays import Rank, strays
-from filigree.questions.verify import verify
+from filigree.questions.asking.searching import Search
+from filigree.questions.commands import strays as strays_of
+from filigree.questions.commands.census import Filter, Match, census
+from filigree.questions.commands.seek import seek
+from filigree.questions.commands.strays import Rank, strays
+from filigree.questions.commands.verify import verify
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.making import DebRoot, F, RpmRoot
@@ -65,7 +65,7 @@ def test_what_was_not_searched_any_more_is_a_gap(
 ) -> None:
     for number in range(20):
         deb_root.package("a" * 200 + str(number))
-    monkeypatch.setattr("filigree.questions.searching.SECONDS", 0.05)
+    monkeypatch.setattr("filigree.questions.asking.searching.SECONDS", 0.05)
     with open_system(deb_root.path) as system:
         expression = r"(a+)+\1(a+)+b"
         if question == "seek":

@@ -11,7 +11,7 @@ import pytest
 from filigree.access import jail
 from filigree.demo.curlew import build_curlew
 from filigree.model.files import Verdict
-from filigree.questions.verify import verify
+from filigree.questions.commands.verify import verify
 from filigree.system import open_system
 from tests.making import DebRoot
 

@@ -10,8 +10,8 @@ from filigree.families.registry import families
 from tests.conftest import Run
 
 TINY = '''
-from filigree.families.lacking import Lacking
-from filigree.families.listing import PathListing
+from filigree.families.shared.defaults import Lacking
+from filigree.families.shared.listing import PathListing
 from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord
 from filigree.model.needs import Capability

@@ -18,32 +18,32 @@ _WHERE = {
     "System": "filigree.system",
     "FiligreeError": "filigree.model.errors",
     "Answer": "filigree.model.answer",
-    "Filter": "filigree.questions.census",
-    "survey": "filigree.questions.survey",
-    "census": "filigree.questions.census",
-    "dossier": "filigree.questions.dossier",
-    "contents": "filigree.questions.contents",
-    "owner": "filigree.questions.owner",
-    "needs": "filigree.questions.needs",
-    "needed_by": "filigree.questions.needs",
-    "because": "filigree.questions.because",
-    "obstacles": "filigree.questions.obstacles",
-    "whatif": "filigree.questions.whatif",
-    "leftover": "filigree.questions.leftover",
-    "draw": "filigree.questions.draw",
-    "verify": "filigree.questions.verify",
-    "provenance": "filigree.questions.provenance",
-    "keys": "filigree.questions.keys",
-    "strays": "filigree.questions.strays",
-    "repos": "filigree.questions.repos",
-    "seek": "filigree.questions.seek",
-    "behind": "filigree.questions.behind",
-    "groups": "filigree.questions.groups",
-    "refresh": "filigree.questions.refresh",
-    "Manner": "filigree.questions.verdicts",
-    "Against": "filigree.questions.references",
-    "Scope": "filigree.questions.scopes",
-    "Chosen": "filigree.questions.scopes",
+    "Filter": "filigree.questions.commands.census",
+    "survey": "filigree.questions.commands.survey",
+    "census": "filigree.questions.commands.census",
+    "dossier": "filigree.questions.commands.dossier",
+    "contents": "filigree.questions.commands.contents",
+    "owner": "filigree.questions.commands.owner",
+    "needs": "filigree.questions.commands.needs",
+    "needed_by": "filigree.questions.commands.needs",
+    "because": "filigree.questions.commands.because",
+    "obstacles": "filigree.questions.commands.obstacles",
+    "whatif": "filigree.questions.commands.whatif",
+    "leftover": "filigree.questions.commands.leftover",
+    "draw": "filigree.questions.commands.draw",
+    "verify": "filigree.questions.commands.verify",
+    "provenance": "filigree.questions.commands.provenance",
+    "keys": "filigree.questions.commands.keys",
+    "strays": "filigree.questions.commands.strays",
+    "repos": "filigree.questions.commands.repos",
+    "seek": "filigree.questions.commands.seek",
+    "behind": "filigree.questions.commands.behind",
+    "groups": "filigree.questions.commands.groups",
+    "refresh": "filigree.questions.commands.refresh",
+    "Manner": "filigree.questions.verifying.verdicts",
+    "Against": "filigree.questions.evidence.references",
+    "Scope": "filigree.questions.asking.scopes",
+    "Chosen": "filigree.questions.asking.scopes",
 }
 
 __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
@@ -51,32 +51,32 @@ __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
 if TYPE_CHECKING:
     from filigree.model.answer import Answer as Answer
     from filigree.model.errors import FiligreeError as FiligreeError
-    from filigree.questions.because import because as because
-    from filigree.questions.behind import behind as behind
-    from filigree.questions.census import Filter as Filter
-    from filigree.questions.census import census as census
-    from filigree.questions.contents import contents as contents
-    from filigree.questions.dossier import dossier as dossier
-    from filigree.questions.draw import draw as draw
-    from filigree.questions.groups import groups as groups
-    from filigree.questions.keys import keys as keys
-    from filigree.questions.leftover import leftover as leftover
-    from filigree.questions.needs import needed_by as needed_by
-    from filigree.questions.needs import needs as needs
-    from filigree.questions.obstacles import obstacles as obstacles
-    from filigree.questions.owner import owner as owner
-    from filigree.questions.provenance import provenance as provenance
-    from filigree.questions.references import Against as Against
-    from filigree.questions.refresh import refresh as refresh
-    from filigree.questions.repos import repos as repos
-    from filigree.questions.scopes import Chosen as Chosen
-    from filigree.questions.scopes import Scope as Scope
-    from filigree.questions.seek import seek as seek
-    from filigree.questions.strays import strays as strays
-    from filigree.questions.survey import survey as survey
-    from filigree.questions.verdicts import Manner as Manner
-    from filigree.questions.verify import verify as verify
-    from filigree.questions.whatif import whatif as whatif
+    from filigree.questions.asking.scopes import Chosen as Chosen
+    from filigree.questions.asking.scopes import Scope as Scope
+    from filigree.questions.commands.because import because as because
+    from filigree.questions.commands.behind import behind as behind
+    from filigree.questions.commands.census import Filter as Filter
+    from filigree.questions.commands.census import census as census
+    from filigree.questions.commands.contents import contents as contents
+    from filigree.questions.commands.dossier import dossier as dossier
+    from filigree.questions.commands.draw import draw as draw
+    from filigree.questions.commands.groups import groups as groups
+    from filigree.questions.commands.keys import keys as keys
+    from filigree.questions.commands.leftover import leftover as leftover
+    from filigree.questions.commands.needs import needed_by as needed_by
+    from filigree.questions.commands.needs import needs as needs
+    from filigree.questions.commands.obstacles import obstacles as obstacles
+    from filigree.questions.commands.owner import owner as owner
+    from filigree.questions.commands.provenance import provenance as provenance
+    from filigree.questions.commands.refresh import refresh as refresh
+    from filigree.questions.commands.repos import repos as repos
+    from filigree.questions.commands.seek import seek as seek
+    from filigree.questions.commands.strays import strays as strays
+    from filigree.questions.commands.survey import survey as survey
+    from filigree.questions.commands.verify import verify as verify
+    from filigree.questions.commands.whatif import whatif as whatif
+    from filigree.questions.evidence.references import Against as Against
+    from filigree.questions.verifying.verdicts import Manner as Manner
     from filigree.system import System as System
     from filigree.system import open_system as open_system
 

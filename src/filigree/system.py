@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail, LentFile
 from filigree.access.walking import Walk
-from filigree.families.indexes import doubts
-from filigree.families.looking import os_release
 from filigree.families.protocol import Archive, Database, Family, Records
 from filigree.families.registry import family_named, family_of, is_archive_name, open_archive
-from filigree.families.seals import ENDINGS
+from filigree.families.shared.indexes import doubts
+from filigree.families.shared.looking import os_release
+from filigree.families.shared.signatures import ENDINGS
 from filigree.formats.accounts import Accounts, read_accounts
 from filigree.formats.keys import Key, read_keys
 from filigree.formats.unpacking import renew_allowance

@@ -184,7 +184,7 @@ def test_an_error_of_our_own_is_said_as_such(call: Run, heron: Path) -> None:
     def broken(*_: Any) -> None:
         raise ZeroDivisionError("oh \x1b[31m")
 
-    import filigree.questions.survey as module
+    import filigree.questions.commands.survey as module
 
     real = module.survey
     module.survey = broken  # type: ignore[assignment]

@@ -18,7 +18,7 @@ from filigree.demo.offering import write_repositories
 from filigree.demo.plover import offered as of_plover
 from filigree.demo.plover import repository as tree_of_plover
 from filigree.families.slackware import FAMILY as SLACKWARE
-from filigree.questions.notions import ASKS
+from filigree.questions.asking.notions import ASKS
 from tests.conftest import Run
 from tests.schema import faults_of
 

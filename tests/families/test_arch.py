@@ -42,34 +42,34 @@ from filigree.demo.world import Ware
 from filigree.families.arch import places
 from filigree.families.arch.database import ArchDatabase
 from filigree.families.arch.settings import option_words, read_settings
-from filigree.formats.arch_relations import RelationError, parse_relation, parse_wish
-from filigree.formats.arch_versions import compare_versions
+from filigree.formats.arch.field_blocks import read_blocks
+from filigree.formats.arch.mtree import Listed, read_listing
+from filigree.formats.arch.relations import RelationError, parse_relation, parse_wish
+from filigree.formats.arch.trust_database import Trusted, read_trust
+from filigree.formats.arch.versions import compare_versions
 from filigree.formats.damage import Damage
-from filigree.formats.field_blocks import read_blocks
 from filigree.formats.key_box import keys_in
 from filigree.formats.keys import read_keys
-from filigree.formats.mtree import Listed, read_listing
-from filigree.formats.trust_database import Trusted, read_trust
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError, DatabaseError, Obstacle
 from filigree.model.files import Aspect, Evidence, Kind, Verdict
 from filigree.model.needs import Relation
 from filigree.model.package import Reason
 from filigree.model.seals import SealVerdict
-from filigree.questions.behind import behind
-from filigree.questions.census import census
-from filigree.questions.contents import contents
-from filigree.questions.dossier import dossier
-from filigree.questions.keys import keys
-from filigree.questions.needs import needs
-from filigree.questions.owner import owner
-from filigree.questions.provenance import provenance
-from filigree.questions.references import Against
-from filigree.questions.refresh import refresh
-from filigree.questions.repos import RepositoryRow, repos
-from filigree.questions.scopes import Chosen, Scope
-from filigree.questions.verdicts import Manner
-from filigree.questions.verify import verify
+from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.commands.behind import behind
+from filigree.questions.commands.census import census
+from filigree.questions.commands.contents import contents
+from filigree.questions.commands.dossier import dossier
+from filigree.questions.commands.keys import keys
+from filigree.questions.commands.needs import needs
+from filigree.questions.commands.owner import owner
+from filigree.questions.commands.provenance import provenance
+from filigree.questions.commands.refresh import refresh
+from filigree.questions.commands.repos import RepositoryRow, repos
+from filigree.questions.commands.verify import verify
+from filigree.questions.evidence.references import Against
+from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 from tests.conftest import Run
 

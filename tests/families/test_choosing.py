@@ -8,11 +8,11 @@ import pytest
 from filigree.families.deb.choosing import Pin, Pins
 from filigree.families.deb.choosing import choices as deb_choices
 from filigree.families.deb.repositories import DebRepositories
-from filigree.families.expressions import Expressions, Told
 from filigree.families.rpm.choosing import choices as rpm_choices
 from filigree.families.rpm.choosing import excluded
-from filigree.formats.deb_configuration import read_configuration
-from filigree.formats.deb_preferences import Preference, read_preferences
+from filigree.families.shared.expressions import Expressions, Told
+from filigree.formats.deb.configuration import read_configuration
+from filigree.formats.deb.preferences import Preference, read_preferences
 from filigree.formats.patterns import glob
 from filigree.model.choices import Choice, Offering
 from filigree.model.package import Package, State

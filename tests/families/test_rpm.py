@@ -13,20 +13,20 @@ import pytest
 from filigree.demo.rpm_bytes import header, sqlite_file
 from filigree.families.rpm.module_streams import followed_streams, needs_written
 from filigree.formats.file_capabilities import ATTRIBUTE, parse_capabilities, write_attribute
-from filigree.formats.rpm_header import Type
-from filigree.formats.rpm_modules import Stream, read_modules
-from filigree.formats.rpm_relations import EQUAL, FORMAT, GREATER, LESS, MISSING_OK
+from filigree.formats.rpm.header import Type
+from filigree.formats.rpm.modules import Stream, read_modules
+from filigree.formats.rpm.relations import EQUAL, FORMAT, GREATER, LESS, MISSING_OK
 from filigree.model.errors import DatabaseError
 from filigree.model.files import Aspect, Kind, Role, Verdict
 from filigree.model.needs import Capability, Comparison, Relation, Term
 from filigree.model.package import Package, Reason
-from filigree.questions.census import census
-from filigree.questions.contents import contents
-from filigree.questions.dossier import dossier
-from filigree.questions.needs import needs
-from filigree.questions.owner import owner
-from filigree.questions.verdicts import FileVerdict
-from filigree.questions.verify import verify
+from filigree.questions.commands.census import census
+from filigree.questions.commands.contents import contents
+from filigree.questions.commands.dossier import dossier
+from filigree.questions.commands.needs import needs
+from filigree.questions.commands.owner import owner
+from filigree.questions.commands.verify import verify
+from filigree.questions.verifying.verdicts import FileVerdict
 from filigree.system import open_system
 from tests.making import ALGORITHMS, F, RpmRoot, package_rows
 

@@ -37,31 +37,31 @@ from filigree.demo.world import WARES
 from filigree.families.slackware import described, places
 from filigree.families.slackware.settings import left_out
 from filigree.formats.keys import read_keys
-from filigree.formats.slackware_scripts import MadeLink
+from filigree.formats.slackware.scripts import MadeLink
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import DatabaseError
 from filigree.model.events import Action
 from filigree.model.files import Aspect, Evidence, FileRecord, Kind, Verdict
 from filigree.model.package import Package, Reason
 from filigree.model.seals import SealVerdict
-from filigree.questions.because import because
-from filigree.questions.behind import Standing, behind
-from filigree.questions.census import Filter, census
-from filigree.questions.contents import contents
-from filigree.questions.dossier import dossier
-from filigree.questions.needs import needed_by, needs
-from filigree.questions.owner import owner
-from filigree.questions.ownership import How
+from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.commands.because import because
+from filigree.questions.commands.behind import Standing, behind
+from filigree.questions.commands.census import Filter, census
+from filigree.questions.commands.contents import contents
+from filigree.questions.commands.dossier import dossier
+from filigree.questions.commands.needs import needed_by, needs
+from filigree.questions.commands.owner import owner
+from filigree.questions.commands.provenance import provenance
+from filigree.questions.commands.refresh import refresh
+from filigree.questions.commands.repos import repos
+from filigree.questions.commands.strays import strays
+from filigree.questions.commands.verify import verify
+from filigree.questions.commands.whatif import whatif
+from filigree.questions.evidence.references import Against
+from filigree.questions.finding.ownership import How
 from filigree.questions.planning.plans import Action as Step
-from filigree.questions.provenance import provenance
-from filigree.questions.references import Against
-from filigree.questions.refresh import refresh
-from filigree.questions.repos import repos
-from filigree.questions.scopes import Chosen, Scope
-from filigree.questions.strays import strays
-from filigree.questions.verdicts import Manner
-from filigree.questions.verify import verify
-from filigree.questions.whatif import whatif
+from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 
 RECORDS, LISTS = places.RECORDS[0][1:], places.LISTS[1:]

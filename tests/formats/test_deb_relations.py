@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.formats.deb_relations import (
+from filigree.formats.deb.relations import (
     RelationError,
     parse_capabilities,
     parse_needs,

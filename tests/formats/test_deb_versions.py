@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.formats.deb_versions import compare_versions, version_key
+from filigree.formats.deb.versions import compare_versions, version_key
 
 OLDER_NEWER = [
     ("1.0", "1.1"),

@@ -15,18 +15,18 @@ from hypothesis import strategies as st
 from filigree.demo.offering import deb_indexes, rpm_indexes
 from filigree.families.rpm.offers import read_advisories, read_changes, read_groups, read_offers
 from filigree.formats.damage import Damage
-from filigree.formats.deb_configuration import read_configuration
-from filigree.formats.deb_contents import LINE_LIMIT, read_contents
-from filigree.formats.deb_index import read_index
-from filigree.formats.deb_preferences import read_preferences
+from filigree.formats.deb.configuration import read_configuration
+from filigree.formats.deb.contents import LINE_LIMIT, read_contents
+from filigree.formats.deb.index import read_index
+from filigree.formats.deb.preferences import read_preferences
 from filigree.formats.keys import read_keys
-from filigree.formats.metalink import read_metalink
 from filigree.formats.openpgp import judge_clear_signed
 from filigree.formats.random_access import MemoryBytes
-from filigree.formats.repomd import XmlError
-from filigree.formats.rpm_lists import read_collections, read_named, read_updates
-from filigree.formats.rpm_modules import Default, ModulesError, Stream, read_modules
-from filigree.formats.rpm_primary import read_primary
+from filigree.formats.rpm.lists import read_collections, read_named, read_updates
+from filigree.formats.rpm.metalink import read_metalink
+from filigree.formats.rpm.modules import Default, ModulesError, Stream, read_modules
+from filigree.formats.rpm.primary import read_primary
+from filigree.formats.rpm.repomd import XmlError
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.repositories import Membership
 from filigree.model.seals import SealVerdict

@@ -5,7 +5,10 @@ from collections.abc import Callable
 
 import pytest
 
-from filigree.formats import arch_versions, deb_versions, rpm_versions, slackware_versions
+from filigree.formats.arch import versions as arch_versions
+from filigree.formats.deb import versions as deb_versions
+from filigree.formats.rpm import versions as rpm_versions
+from filigree.formats.slackware import versions as slackware_versions
 
 PAIRS = 100_000
 

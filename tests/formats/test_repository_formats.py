@@ -18,13 +18,13 @@ from filigree.demo.repository import (
     secret_key,
 )
 from filigree.formats.damage import Damage
-from filigree.formats.deb_preferences import Preference, read_preferences
-from filigree.formats.deb_release import Release, read_release
-from filigree.formats.deb_sources import Source, read_lines, read_source_stanzas
+from filigree.formats.deb.preferences import Preference, read_preferences
+from filigree.formats.deb.release import Release, read_release
+from filigree.formats.deb.sources import Source, read_lines, read_source_stanzas
 from filigree.formats.keys import Key, read_keys
 from filigree.formats.openpgp import judge_clear_signed, judge_detached, split_clear_signed
-from filigree.formats.repo_files import read_sections
-from filigree.formats.repomd import XmlError, read_repomd
+from filigree.formats.rpm.repo_files import read_sections
+from filigree.formats.rpm.repomd import XmlError, read_repomd
 from filigree.model.seals import SealVerdict
 
 NOW = datetime.now(UTC)

@@ -10,12 +10,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from filigree.demo.rpm_bytes import Row, hash_file, header, slot_file
-from filigree.formats import rpm_tags as tags
-from filigree.formats.bdb_hash import byte_order, is_hash_file, read_pairs
 from filigree.formats.random_access import ContainerError, MemoryBytes
-from filigree.formats.rpm_header import MAGIC, Header, HeaderError, Type, read_header
-from filigree.formats.rpm_versions import compare_versions, part_key
-from filigree.formats.slot_file import is_slot_file, read_slots
+from filigree.formats.rpm import tags
+from filigree.formats.rpm.bdb_hash import byte_order, is_hash_file, read_pairs
+from filigree.formats.rpm.header import MAGIC, Header, HeaderError, Type, read_header
+from filigree.formats.rpm.slot_file import is_slot_file, read_slots
+from filigree.formats.rpm.versions import compare_versions, part_key
 
 # -- versions --------------------------------------------------------------------------------
 

@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.formats.rpm_relations import (
+from filigree.formats.rpm.relations import (
     EQUAL,
     GREATER,
     LESS,

@@ -21,7 +21,7 @@ from filigree.families.rpm.seals import record_seal
 from filigree.formats.keys import Key, read_keys
 from filigree.formats.openpgp import IN_MEMORY, judge_detached, judge_pieces
 from filigree.formats.random_access import MemoryBytes
-from filigree.formats.rpm_header import Type, read_header
+from filigree.formats.rpm.header import Type, read_header
 from filigree.model.answer import Gap
 from filigree.model.seals import Seal, SealVerdict
 

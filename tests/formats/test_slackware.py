@@ -13,13 +13,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.formats import long_listing
-from filigree.formats.build_scripts import read_info, read_script_list
 from filigree.formats.damage import Damage
-from filigree.formats.file_sizes import read_sizes
-from filigree.formats.long_listing import Entry, read_blocks, read_listings
-from filigree.formats.slackware_changes import read_changes
-from filigree.formats.slackware_names import (
+from filigree.formats.slackware import long_listing
+from filigree.formats.slackware.build_scripts import read_info, read_script_list
+from filigree.formats.slackware.changes import read_changes
+from filigree.formats.slackware.file_sizes import read_sizes
+from filigree.formats.slackware.long_listing import Entry, read_blocks, read_listings
+from filigree.formats.slackware.names import (
     Label,
     packager_of,
     split_build,
@@ -27,8 +27,8 @@ from filigree.formats.slackware_names import (
     split_label,
     without_ending,
 )
-from filigree.formats.slackware_needs import NeedError, parse_need, split_field, split_file
-from filigree.formats.slackware_records import (
+from filigree.formats.slackware.needs import NeedError, parse_need, split_field, split_file
+from filigree.formats.slackware.records import (
     STANZA_LIMIT,
     paths_of,
     read_fields,
@@ -36,8 +36,8 @@ from filigree.formats.slackware_records import (
     read_record,
     size_of,
 )
-from filigree.formats.slackware_scripts import MadeLink, read_links, read_settings
-from filigree.formats.slackware_versions import compare_versions, is_sure
+from filigree.formats.slackware.scripts import MadeLink, read_links, read_settings
+from filigree.formats.slackware.versions import compare_versions, is_sure
 from filigree.model.files import Kind
 
 # -- names ----------------------------------------------------------------------------------

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from filigree.formats.accounts import read_accounts
 from filigree.formats.damage import Damage
-from filigree.formats.deb_layout import (
+from filigree.formats.deb.layout import (
     Override,
     PathRule,
     read_diversions,

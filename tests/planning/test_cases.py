@@ -10,9 +10,9 @@ from typing import Any
 import pytest
 
 from filigree.model.package import Package, State
+from filigree.questions.planning.explanations import say
 from filigree.questions.planning.plans import Action, Outcome, Planner, Wishes, checked
-from filigree.questions.planning.universe import Ground
-from filigree.questions.planning.words import say
+from filigree.questions.planning.problem import Ground
 from filigree.questions.planning.world import Offered
 from tests.worlds import MadeWorld, deb, rpm, to_come
 

@@ -6,10 +6,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.questions.impact import standing_on
 from filigree.questions.planning import solver as module
+from filigree.questions.planning.impact import standing_on
+from filigree.questions.planning.reachability import parts
 from filigree.questions.planning.solver import GivenUp, Solver, irreducible, negated
-from filigree.questions.planning.standing import parts
 
 Clauses = list[list[int]]
 

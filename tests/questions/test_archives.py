@@ -12,14 +12,14 @@ from filigree.demo.curlew import shipped
 from filigree.demo.goods import Good, goods_of
 from filigree.demo.rpm_bytes import PACKERS, Member, cpio, rpm_archive, stripped_cpio
 from filigree.demo.world import WARES
-from filigree.formats.rpm_header import Type
+from filigree.formats.rpm.header import Type
 from filigree.model.files import Kind, Role
 from filigree.model.package import State
-from filigree.questions.contents import Content, contents
-from filigree.questions.dossier import dossier
-from filigree.questions.needs import needed_by, needs
-from filigree.questions.owner import owner
-from filigree.questions.verify import verify
+from filigree.questions.commands.contents import Content, contents
+from filigree.questions.commands.dossier import dossier
+from filigree.questions.commands.needs import needed_by, needs
+from filigree.questions.commands.owner import owner
+from filigree.questions.commands.verify import verify
 from filigree.system import System, open_system
 from tests.conftest import Run
 from tests.making import F, package_rows

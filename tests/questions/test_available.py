@@ -17,17 +17,17 @@ from filigree.access.jail import Jail
 from filigree.access.store import VERSION, OfferTable, Store
 from filigree.demo.heron import OUTSIDERS
 from filigree.demo.repository import primary_xml
-from filigree.families.indexes import checked_pieces
+from filigree.families.shared.indexes import checked_pieces
 from filigree.formats.damage import Damage
-from filigree.formats.deb_index import read_index
-from filigree.formats.repomd import XmlError
-from filigree.formats.rpm_primary import read_primary
+from filigree.formats.deb.index import read_index
+from filigree.formats.rpm.primary import read_primary
+from filigree.formats.rpm.repomd import XmlError
 from filigree.formats.stanzas import read_stanzas
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.repositories import IndexFile, IndexKind, Offer
-from filigree.questions.census import Filter, census
-from filigree.questions.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.commands.census import Filter, census
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.making import DebRoot

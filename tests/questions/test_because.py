@@ -8,10 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from filigree.model.needs import Relation
-from filigree.questions.because import BecauseRow, Standing, because
-from filigree.questions.graph import HARD
-from filigree.questions.leftover import leftover
-from filigree.questions.scopes import Scope
+from filigree.questions.asking.scopes import Scope
+from filigree.questions.commands.because import BecauseRow, Standing, because
+from filigree.questions.commands.leftover import leftover
+from filigree.questions.dependencies.graph import HARD
 from filigree.system import open_system
 from tests.making import DebRoot
 

@@ -7,8 +7,8 @@ import pytest
 
 from filigree.model.errors import BadQuestion
 from filigree.model.package import Reason, State
-from filigree.questions.census import Filter, Match, Order, census, name_filter
-from filigree.questions.survey import survey
+from filigree.questions.commands.census import Filter, Match, Order, census, name_filter
+from filigree.questions.commands.survey import survey
 from filigree.system import open_system
 from tests.making import DebRoot
 

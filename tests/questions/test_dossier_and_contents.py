@@ -6,8 +6,8 @@ import pytest
 
 from filigree.model.files import Kind, Role, Verdict
 from filigree.model.roles import role_of
-from filigree.questions.contents import contents
-from filigree.questions.dossier import dossier
+from filigree.questions.commands.contents import contents
+from filigree.questions.commands.dossier import dossier
 from filigree.system import open_system
 from tests.making import DebRoot
 

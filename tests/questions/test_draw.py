@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 
 from filigree.model.needs import Relation
-from filigree.questions.draw import NodeRow, Side, Standing, draw
-from filigree.questions.scopes import Scope
+from filigree.questions.asking.scopes import Scope
+from filigree.questions.commands.draw import NodeRow, Side, Standing, draw
 from filigree.system import open_system
 from filigree.views.pictures.layout import places_of
 from filigree.views.pictures.open_formats import dot, drawing, graphml

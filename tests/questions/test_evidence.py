@@ -25,11 +25,11 @@ from filigree.families.deb import places
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Seen, Verdict
-from filigree.questions.earlier import read_earlier
-from filigree.questions.references import Against, against_of
-from filigree.questions.scopes import Chosen
-from filigree.questions.verdicts import FileVerdict, Manner
-from filigree.questions.verify import verify
+from filigree.questions.asking.scopes import Chosen
+from filigree.questions.commands.verify import verify
+from filigree.questions.evidence.references import Against, against_of
+from filigree.questions.finding.earlier_results import read_earlier
+from filigree.questions.verifying.verdicts import FileVerdict, Manner
 from filigree.system import open_system
 from tests.conftest import Run
 

@@ -9,8 +9,8 @@ from filigree.demo.repository import STRANGER, public_key
 from filigree.families.deb import places
 from filigree.formats.keys import read_keys
 from filigree.model.errors import BadQuestion
-from filigree.questions.keys import KeyRow, keys
-from filigree.questions.scopes import Chosen
+from filigree.questions.asking.scopes import Chosen
+from filigree.questions.commands.keys import KeyRow, keys
 from filigree.system import open_system
 from tests.making import DebRoot
 

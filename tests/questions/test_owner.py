@@ -2,8 +2,8 @@
 
 import pytest
 
-from filigree.questions.owner import owner
-from filigree.questions.ownership import absolute, glob_pattern
+from filigree.questions.commands.owner import owner
+from filigree.questions.finding.ownership import absolute, glob_pattern
 from filigree.system import open_system
 from tests.making import INFO, DebRoot
 

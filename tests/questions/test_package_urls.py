@@ -5,11 +5,11 @@ from pathlib import Path
 import pytest
 
 from filigree.model.errors import BadQuestion
-from filigree.questions.dossier import dossier
-from filigree.questions.needs import needs
-from filigree.questions.scopes import Scope
-from filigree.questions.subjects import match_subjects
-from filigree.questions.verify import verify
+from filigree.questions.asking.scopes import Scope
+from filigree.questions.asking.subjects import match_subjects
+from filigree.questions.commands.dossier import dossier
+from filigree.questions.commands.needs import needs
+from filigree.questions.commands.verify import verify
 from filigree.system import System, open_system
 
 HERE: list[tuple[str, str, str | None]] = [

@@ -10,12 +10,12 @@ from filigree.demo import deb
 from filigree.demo.goods import goods_of
 from filigree.demo.world import Ware
 from filigree.model.package import Package
-from filigree.questions.needs import needs
-from filigree.questions.obstacles import ObstacleRow, obstacles
+from filigree.questions.asking.scopes import Scope, looking
+from filigree.questions.commands.needs import needs
+from filigree.questions.commands.obstacles import ObstacleRow, obstacles
+from filigree.questions.commands.whatif import WhatifRow, whatif
 from filigree.questions.planning.plans import Action, Planner, Wishes, checked
 from filigree.questions.planning.world import SystemWorld
-from filigree.questions.scopes import Scope, looking
-from filigree.questions.whatif import WhatifRow, whatif
 from filigree.system import System, open_system
 from tests.conftest import Run
 

@@ -29,14 +29,14 @@ from filigree.demo.server import Server, serving
 from filigree.demo.world import Ware
 from filigree.model.answer import Answer
 from filigree.model.errors import AccessError, BadQuestion
-from filigree.questions.behind import behind
-from filigree.questions.census import Filter, census
-from filigree.questions.contents import contents
-from filigree.questions.dossier import dossier
-from filigree.questions.owner import owner
-from filigree.questions.refresh import RefreshRow, refresh
-from filigree.questions.repos import repos
-from filigree.questions.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.commands.behind import behind
+from filigree.questions.commands.census import Filter, census
+from filigree.questions.commands.contents import contents
+from filigree.questions.commands.dossier import dossier
+from filigree.questions.commands.owner import owner
+from filigree.questions.commands.refresh import RefreshRow, refresh
+from filigree.questions.commands.repos import repos
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.making import DebRoot, RpmRoot

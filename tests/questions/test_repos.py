@@ -13,7 +13,7 @@ from filigree.demo.repository import public_key
 from filigree.families.deb.copies import list_name
 from filigree.model.errors import BadQuestion
 from filigree.model.seals import SealVerdict
-from filigree.questions.repos import RepositoryRow, repos
+from filigree.questions.commands.repos import RepositoryRow, repos
 from filigree.system import open_system
 from tests.conftest import Run
 

@@ -5,8 +5,8 @@ from pathlib import Path
 import pytest
 
 from filigree.model.errors import BadQuestion
-from filigree.questions.scopes import Chosen
-from filigree.questions.seek import Place, seek
+from filigree.questions.asking.scopes import Chosen
+from filigree.questions.commands.seek import Place, seek
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.making import DebRoot

@@ -11,8 +11,8 @@ from filigree.demo.heron import STRAY
 from filigree.formats.temporary_files import read_rules
 from filigree.model.answer import Gap
 from filigree.model.errors import BadQuestion
-from filigree.questions.causes import Cause
-from filigree.questions.strays import Rank, Stray, strays
+from filigree.questions.commands.strays import Rank, Stray, strays
+from filigree.questions.finding.causes import Cause
 from filigree.system import open_system
 from tests.making import INFO, DebRoot
 

@@ -9,9 +9,9 @@ import pytest
 
 from filigree.access.jail import Jail
 from filigree.model.files import Aspect, FileRecord, Kind, Sort, Verdict
-from filigree.questions.judging import judge
-from filigree.questions.verdicts import FileVerdict, Progress
-from filigree.questions.verify import verify
+from filigree.questions.commands.verify import verify
+from filigree.questions.verifying.judging import judge
+from filigree.questions.verifying.verdicts import FileVerdict, Progress
 from filigree.system import open_system
 from tests.making import INFO, DebRoot, md5
 
@@ -230,7 +230,7 @@ def test_the_count_does_not_depend_on_how_the_work_is_shared(
     heron: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     whole = verify(open_system(str(heron)), workers=1)
-    monkeypatch.setattr("filigree.questions.verify.SLICE", 3)
+    monkeypatch.setattr("filigree.questions.commands.verify.SLICE", 3)
     parts = verify(open_system(str(heron)), workers=3)
     assert parts.records == whole.records
     for name in ("paths", "verdicts", "aspects", "bytes_read"):
@@ -255,7 +255,7 @@ def test_progress_reaches_the_end(heron: Path) -> None:
 def test_interrupted_it_tells_what_it_found_and_what_it_did_not_reach(
     heron: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("filigree.questions.verify.SLICE", 5)
+    monkeypatch.setattr("filigree.questions.commands.verify.SLICE", 5)
 
     def interrupt(now: Progress) -> None:
         if now.done > now.total // 2:

@@ -9,14 +9,14 @@ import pytest
 
 from filigree.model.needs import Capability, Comparison, Need, Relation, Term, terms_of
 from filigree.model.package import Package, State
-from filigree.questions import web as web_module
-from filigree.questions.census import Order, census
-from filigree.questions.graph import HARD
-from filigree.questions.impact import installed_impact
-from filigree.questions.needs import Layout, needed_by, needs
-from filigree.questions.scopes import Chosen, Scope, looking
-from filigree.questions.survey import survey
-from filigree.questions.web import Told, Web, weave
+from filigree.questions.asking.scopes import Chosen, Scope, looking
+from filigree.questions.commands.census import Order, census
+from filigree.questions.commands.needs import Layout, needed_by, needs
+from filigree.questions.commands.survey import survey
+from filigree.questions.dependencies import offer_graph as web_module
+from filigree.questions.dependencies.graph import HARD
+from filigree.questions.dependencies.offer_graph import Told, Web, weave
+from filigree.questions.planning.impact import installed_impact
 from filigree.system import open_system
 from tests.conftest import Run
 

@@ -15,27 +15,27 @@ from filigree.demo.plover import repository
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.files import Role
 from filigree.model.needs import Relation
-from filigree.questions.because import because
-from filigree.questions.behind import behind
-from filigree.questions.census import census
-from filigree.questions.contents import contents
-from filigree.questions.dossier import dossier
-from filigree.questions.draw import draw
-from filigree.questions.groups import groups
-from filigree.questions.keys import keys
-from filigree.questions.leftover import leftover
-from filigree.questions.needs import needed_by, needs
-from filigree.questions.obstacles import obstacles
-from filigree.questions.owner import owner
-from filigree.questions.provenance import provenance
-from filigree.questions.refresh import refresh
-from filigree.questions.repos import repos
-from filigree.questions.scopes import Chosen, Scope
-from filigree.questions.seek import seek
-from filigree.questions.strays import strays
-from filigree.questions.survey import survey
-from filigree.questions.verify import verify
-from filigree.questions.whatif import whatif
+from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.commands.because import because
+from filigree.questions.commands.behind import behind
+from filigree.questions.commands.census import census
+from filigree.questions.commands.contents import contents
+from filigree.questions.commands.dossier import dossier
+from filigree.questions.commands.draw import draw
+from filigree.questions.commands.groups import groups
+from filigree.questions.commands.keys import keys
+from filigree.questions.commands.leftover import leftover
+from filigree.questions.commands.needs import needed_by, needs
+from filigree.questions.commands.obstacles import obstacles
+from filigree.questions.commands.owner import owner
+from filigree.questions.commands.provenance import provenance
+from filigree.questions.commands.refresh import refresh
+from filigree.questions.commands.repos import repos
+from filigree.questions.commands.seek import seek
+from filigree.questions.commands.strays import strays
+from filigree.questions.commands.survey import survey
+from filigree.questions.commands.verify import verify
+from filigree.questions.commands.whatif import whatif
 from filigree.system import System, open_system
 from filigree.views.page import Ink
 from filigree.views.render import SCREENS, Format, render
@@ -232,7 +232,7 @@ def test_columns_and_count(answers: dict[str, Answer[Any]]) -> None:
 
 
 def test_hostile_text_in_every_format() -> None:
-    from filigree.questions.owner import PathOwners
+    from filigree.questions.commands.owner import PathOwners
 
     path = "/tmp/\x1b[31mred\n\udcff\ttab"
     answer = Answer(

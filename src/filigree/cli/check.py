@@ -9,7 +9,7 @@ import typer
 from filigree.cli.options import Asked, Subjects, complete_packages, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Verdict
-from filigree.questions.scopes import Chosen
+from filigree.questions.asking.scopes import Chosen
 from filigree.system import System
 from filigree.views.text import escaped
 
@@ -95,10 +95,10 @@ def verify(
 ) -> Asked:
     """Whether files are still as shipped."""
     from filigree.cli.progress import FetchLine, ProgressLine
-    from filigree.questions.earlier import read_earlier
-    from filigree.questions.references import against_of
-    from filigree.questions.verdicts import LOUD, Manner
-    from filigree.questions.verify import verify
+    from filigree.questions.commands.verify import verify
+    from filigree.questions.evidence.references import against_of
+    from filigree.questions.finding.earlier_results import read_earlier
+    from filigree.questions.verifying.verdicts import LOUD, Manner
 
     shown = frozenset(only) if only else frozenset(Verdict) if every else LOUD
     if Aspect.MODIFIED in (aspect or ()) and not only:
@@ -158,7 +158,7 @@ def keys(
     sources: Chosen,
 ) -> Asked:
     """Which keys this system trusts, for what."""
-    from filigree.questions.keys import keys
+    from filigree.questions.commands.keys import keys
 
     return keys(system, needed, sources), {}
 
@@ -185,8 +185,8 @@ def provenance(
 ) -> Asked:
     """The chain from a key to this package, link by link."""
     from filigree.cli.progress import FetchLine
-    from filigree.questions.provenance import provenance
-    from filigree.questions.references import against_of
+    from filigree.questions.commands.provenance import provenance
+    from filigree.questions.evidence.references import against_of
 
     wanted = replace(against_of(map(typed_path, against or ()), fetch), announce=said)
     if fetch:
@@ -217,7 +217,7 @@ def strays(
 ) -> Asked:
     """Which files come from no package."""
     from filigree.cli.progress import CountLine
-    from filigree.questions.strays import strays
+    from filigree.questions.commands.strays import strays
 
     progress = CountLine("paths looked at")
     try:

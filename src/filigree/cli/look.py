@@ -8,16 +8,16 @@ from filigree.cli.options import Asked, Subjects, complete_packages, kinds_of, q
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
 from filigree.model.package import Reason, State
-from filigree.questions.census import Filter, Match, Order
-from filigree.questions.rows import PACKAGE_FIELDS
-from filigree.questions.scopes import Chosen, Scope
+from filigree.questions.asking.package_rows import PACKAGE_FIELDS
+from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.commands.census import Filter, Match, Order
 from filigree.system import System
 
 
 @question
 def survey(system: System) -> Asked:
     """What kind of system is this: family, counts, sizes, freshness, health at a glance."""
-    from filigree.questions.survey import survey
+    from filigree.questions.commands.survey import survey
 
     return survey(system), {}
 
@@ -115,15 +115,15 @@ def census(
 ) -> Asked:
     """What is installed: filtered, sorted, counted, totalled."""
     if group or all_groups:
-        from filigree.questions.groups import groups
+        from filigree.questions.commands.groups import groups
 
         names = [typed_path(name) for name in group or ()]
         return groups(system, names, sources), {"detail": bool(names)}
     if leftover or leaf:
-        from filigree.questions.leftover import leftover as left_over
+        from filigree.questions.commands.leftover import leftover as left_over
 
         return left_over(system, kinds_of(kinds) if kinds else None, leaf), {}
-    from filigree.questions.census import census
+    from filigree.questions.commands.census import census
 
     wanted = Filter(
         patterns=tuple(patterns or ()),
@@ -152,7 +152,7 @@ def dossier(
     sources: Chosen,
 ) -> Asked:
     """Everything known of a package."""
-    from filigree.questions.dossier import dossier
+    from filigree.questions.commands.dossier import dossier
 
     return dossier(system, map(typed_path, subjects), full, scope, sources), {}
 
@@ -180,7 +180,7 @@ def seek(
     sources: Chosen,
 ) -> Asked:
     """Which packages match some words, installed or available."""
-    from filigree.questions.seek import seek
+    from filigree.questions.commands.seek import seek
 
     typed = [typed_path(word) for word in words]
     return seek(system, typed, names_only, regex, installed, limit, sources), {}
@@ -209,7 +209,7 @@ def contents(
     sources: Chosen,
 ) -> Asked:
     """Which files are in a package, by role."""
-    from filigree.questions.contents import contents
+    from filigree.questions.commands.contents import contents
 
     answer = contents(system, map(typed_path, subjects), role or (), scope, sources)
     return answer, {"tree": tree, "totals": totals}
@@ -240,7 +240,7 @@ def owner(
     sources: Chosen,
 ) -> Asked:
     """Which package a path comes from, and how we know."""
-    from filigree.questions.owner import owner
+    from filigree.questions.commands.owner import owner
 
     if inside and scope is not Scope.INSTALLED:
         raise BadQuestion(f"--in and --{scope} cannot go together", None, "give one of them")

@@ -20,7 +20,7 @@ from filigree.model.needs import Relation
 from filigree.views.render import Format
 
 if TYPE_CHECKING:
-    from filigree.questions.scopes import Chosen, Scope
+    from filigree.questions.asking.scopes import Chosen, Scope
 
 
 class When(StrEnum):
@@ -189,7 +189,7 @@ def cache_folder() -> str:
 
 def _scope_of(installed: bool, available: bool, both: bool, asks_more: bool) -> "Scope":
     """Where packages are looked for. Raises BadQuestion where two scopes are named."""
-    from filigree.questions.scopes import Scope
+    from filigree.questions.asking.scopes import Scope
 
     given = {"--installed": installed, "--available": available, "--any": both}
     named = [name for name, is_given in given.items() if is_given]
@@ -203,7 +203,7 @@ def _scope_of(installed: bool, available: bool, both: bool, asks_more: bool) -> 
 def _sources_of(given: dict[str, Any], paths: bool) -> "Chosen":
     """Which repositories a command asks, and where is kept what was fetched and parsed of them."""
     from filigree.cli.progress import FetchLine, WorkLine
-    from filigree.questions.scopes import Chosen
+    from filigree.questions.asking.scopes import Chosen
 
     def typed(name: str) -> tuple[str, ...]:
         return tuple(map(typed_path, given[name] or ()))

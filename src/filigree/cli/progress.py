@@ -8,8 +8,8 @@ from filigree.views.text import escaped, size_words
 
 if TYPE_CHECKING:
     from filigree.access.fetching import Progress as Fetching
-    from filigree.questions.scopes import Working
-    from filigree.questions.verdicts import Progress
+    from filigree.questions.asking.scopes import Working
+    from filigree.questions.verifying.verdicts import Progress
 
 PATIENCE = 1.0
 PACE = 0.2

@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from filigree.cli.options import Asked, question, typed_path
-from filigree.questions.scopes import Chosen
+from filigree.questions.asking.scopes import Chosen
 from filigree.system import System
 
 
@@ -24,7 +24,7 @@ def repos(
     sources: Chosen,
 ) -> Asked:
     """Which repositories, in detail."""
-    from filigree.questions.repos import repos
+    from filigree.questions.commands.repos import repos
 
     wanted = [*map(typed_path, names or ()), *sources.repositories]
     return repos(system, wanted, chosen=sources), {"detail": bool(names)}
@@ -40,7 +40,7 @@ def behind(
     sources: Chosen,
 ) -> Asked:
     """What has a newer version, which of it is for security."""
-    from filigree.questions.behind import behind
+    from filigree.questions.commands.behind import behind
 
     return behind(system, security, sources), {}
 
@@ -65,7 +65,7 @@ def refresh(
 ) -> Asked:
     """Fetch the indexes of repositories into your own cache; the system is not touched."""
     from filigree.cli.progress import FetchLine
-    from filigree.questions.refresh import refresh
+    from filigree.questions.commands.refresh import refresh
 
     line = FetchLine()
     try:

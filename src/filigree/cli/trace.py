@@ -17,12 +17,12 @@ from filigree.cli.options import (
 )
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
-from filigree.questions.graph import HARD
-from filigree.questions.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.dependencies.graph import HARD
 from filigree.system import System
 
 if TYPE_CHECKING:
-    from filigree.questions.needs import Layout
+    from filigree.questions.commands.needs import Layout
 
 
 class Only(StrEnum):
@@ -73,7 +73,7 @@ def needs(
     sources: Chosen,
 ) -> Asked:
     """What a package requires, with versions, met or unmet."""
-    from filigree.questions.needs import needs
+    from filigree.questions.commands.needs import needs
 
     names = map(typed_path, subjects)
     layout = _layout(flat, levels)
@@ -109,7 +109,7 @@ def needed_by(
     sources: Chosen,
 ) -> Asked:
     """What requires a package."""
-    from filigree.questions.needs import needed_by
+    from filigree.questions.commands.needs import needed_by
 
     names = map(typed_path, subjects)
     steps = _depth(deep or flat or levels or chosen_only or count, depth)
@@ -127,7 +127,7 @@ def because(
     sources: Chosen,
 ) -> Asked:
     """Why a package is here: the chains from what was chosen to it."""
-    from filigree.questions.because import because
+    from filigree.questions.commands.because import because
 
     return because(system, map(typed_path, subjects), chains, scope, sources), {}
 
@@ -135,7 +135,7 @@ def because(
 @question
 def obstacles(system: System, subjects: Subjects, *, sources: Chosen) -> Asked:
     """What keeps a package that is offered, or an archive, from being installed here."""
-    from filigree.questions.obstacles import obstacles
+    from filigree.questions.commands.obstacles import obstacles
 
     return obstacles(system, map(typed_path, subjects), sources), {}
 
@@ -191,7 +191,7 @@ def whatif(
     sources: Chosen,
 ) -> Asked:
     """What would come, go, change and be left over. Nothing is changed."""
-    from filigree.questions.whatif import whatif
+    from filigree.questions.commands.whatif import whatif
 
     if not add and not drop and not upgrade:
         raise BadQuestion("nothing is asked for", None, "give --add, --drop or --upgrade")
@@ -225,7 +225,7 @@ def draw(
 ) -> Asked:
     """A picture of who needs a package, and of what it needs."""
     from filigree.cli.files import write_outside
-    from filigree.questions.draw import Side, draw
+    from filigree.questions.commands.draw import Side, draw
     from filigree.views.pictures.open_formats import ENDINGS, drawing
 
     ending = into.rpartition(".")[2].lower() if into else ""
@@ -247,7 +247,7 @@ def _depth(deep: bool, depth: int | None) -> int | None:
 
 
 def _layout(flat: bool, levels: bool) -> "Layout":
-    from filigree.questions.needs import Layout
+    from filigree.questions.commands.needs import Layout
 
     if flat and levels:
         raise BadQuestion("--flat and --levels cannot go together", None, "give one of them")

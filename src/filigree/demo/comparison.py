@@ -5,16 +5,16 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.behind import Standing, behind
-from filigree.questions.census import census
-from filigree.questions.keys import keys
-from filigree.questions.leftover import leftover
-from filigree.questions.repos import repos
-from filigree.questions.scopes import Chosen
-from filigree.questions.strays import Rank, strays
-from filigree.questions.survey import survey
-from filigree.questions.verdicts import Manner
-from filigree.questions.verify import verify
+from filigree.questions.asking.scopes import Chosen
+from filigree.questions.commands.behind import Standing, behind
+from filigree.questions.commands.census import census
+from filigree.questions.commands.keys import keys
+from filigree.questions.commands.leftover import leftover
+from filigree.questions.commands.repos import repos
+from filigree.questions.commands.strays import Rank, strays
+from filigree.questions.commands.survey import survey
+from filigree.questions.commands.verify import verify
+from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 from filigree.views.page import Column, Ink, Piece, Style
 from filigree.views.text import listed

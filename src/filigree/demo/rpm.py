@@ -12,8 +12,8 @@ from filigree.demo.repository import detached, public_key
 from filigree.demo.rpm_bytes import Member, Row, Sign, cpio, header, rpm_archive, signature_rows
 from filigree.demo.world import OFFICE, PEOPLE, Ware
 from filigree.formats.keys import read_keys
-from filigree.formats.rpm_header import Type
-from filigree.formats.rpm_relations import EQUAL, FORMAT, GREATER, LESS
+from filigree.formats.rpm.header import Type
+from filigree.formats.rpm.relations import EQUAL, FORMAT, GREATER, LESS
 
 BITS = "()(64bit)"
 _OPERATORS = {

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from filigree.formats.rpm_header import MAGIC, Type
+from filigree.formats.rpm.header import MAGIC, Type
 
 Given = int | str | bytes | Sequence[int] | Sequence[str]
 Row = tuple[int, Type, Given]

@@ -4,9 +4,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 
 from filigree.access.jail import Jail
-from filigree.families.lacking import Lacking
-from filigree.families.listing import PathListing
 from filigree.families.protocol import NOTHING_OWN, ArchiveFamily, Family, Own, Report
+from filigree.families.shared.defaults import Lacking
+from filigree.families.shared.listing import PathListing
 from filigree.formats.keys import Key
 from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord

@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator, Sequence
 
-from filigree.families.notions import NOTIONS, grounds_of
 from filigree.families.protocol import Family
-from filigree.questions.notions import ASKS
+from filigree.families.shared.notions import NOTIONS, grounds_of
+from filigree.questions.asking.notions import ASKS
 
 _HEAD = """# What each answer rests on
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from filigree.access.jail import Jail
 from filigree.families.arch.places import LOCAL
 from filigree.families.protocol import ArchiveFamily, Family, Report
-from filigree.formats.arch_versions import compare_versions
+from filigree.formats.arch.versions import compare_versions
 from filigree.formats.version_parts import split_version
 
 if TYPE_CHECKING:

@@ -7,13 +7,13 @@ from functools import cached_property
 
 from filigree.families.arch import described
 from filigree.families.arch.database import LISTING_LIMIT, needs_told, read_packed_listing
-from filigree.families.payload import Broken, records
-from filigree.families.payload_archive import OnePayload
 from filigree.families.protocol import Report
+from filigree.families.shared.payload import Broken, records
+from filigree.families.shared.payload_archive import OnePayload
+from filigree.formats.arch.field_blocks import read_pairs
+from filigree.formats.arch.mtree import Listed
 from filigree.formats.damage import text_of
-from filigree.formats.field_blocks import read_pairs
 from filigree.formats.members import Algorithm, Member, PayloadError
-from filigree.formats.mtree import Listed
 from filigree.formats.random_access import Bytes, MemoryBytes
 from filigree.formats.tar_stream import read_tar, tar_members
 from filigree.formats.unpacking import Unpacked, UnpackError, compression_of

@@ -12,18 +12,18 @@ from filigree.families.arch import described, places
 from filigree.families.arch.needs import ANY, machine_of, term_forbids, term_is_met
 from filigree.families.arch.offers import read_offers
 from filigree.families.arch.settings import option_words, read_settings, told_words
-from filigree.families.expressions import Expressions
-from filigree.families.indexes import unpacked_pieces
-from filigree.families.lacking import Lacking
-from filigree.families.listing import PathListing
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import NOTHING_OWN, Own, Report
-from filigree.families.telling import sound_needs
+from filigree.families.shared.damaged import sound_needs
+from filigree.families.shared.defaults import Lacking
+from filigree.families.shared.expressions import Expressions
+from filigree.families.shared.indexes import unpacked_pieces
+from filigree.families.shared.listing import PathListing
+from filigree.families.shared.looking import names_in, read_or_report
+from filigree.formats.arch.field_blocks import read_blocks
+from filigree.formats.arch.mtree import Listed, read_listing
 from filigree.formats.damage import Damage, text_of
-from filigree.formats.field_blocks import read_blocks
 from filigree.formats.keys import Key
 from filigree.formats.members import PayloadError
-from filigree.formats.mtree import Listed, read_listing
 from filigree.formats.patterns import glob
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
@@ -277,7 +277,7 @@ class ArchDatabase(Lacking):
             yield text_of(data)
 
     def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
-        from filigree.families.logs import logged
+        from filigree.families.shared.logs import logged
         from filigree.formats.change_logs import read_arch_log
 
         return logged(self._jail, places.LOG, read_arch_log, names, self._report)

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from filigree.formats.arch_relations import RelationError, parse_relation, parse_wish
-from filigree.formats.mtree import Listed
+from filigree.formats.arch.mtree import Listed
+from filigree.formats.arch.relations import RelationError, parse_relation, parse_wish
 from filigree.formats.numbers import whole_number
 from filigree.model.answer import moment_of
 from filigree.model.files import Aspect, FileRecord, Kind, Role

@@ -4,8 +4,8 @@ Follows the manual page of the build file: a need with a version is met by a nam
 version alone; a package answers to its own name at its own version.
 """
 
-from filigree.families import matching
-from filigree.formats.arch_versions import compare_versions
+from filigree.families.shared import matching
+from filigree.formats.arch.versions import compare_versions
 from filigree.model.needs import Capability, Relation, Term
 from filigree.model.package import Package
 

@@ -6,8 +6,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from filigree.families.arch import described
 from filigree.families.protocol import Report
-from filigree.formats.arch_relations import RelationError, parse_relation
-from filigree.formats.field_blocks import read_blocks
+from filigree.formats.arch.field_blocks import read_blocks
+from filigree.formats.arch.relations import RelationError, parse_relation
 from filigree.formats.members import PayloadError
 from filigree.formats.numbers import whole_number
 from filigree.formats.piece_stream import PieceStream

@@ -4,9 +4,9 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from filigree.access.fetching import FetchError
-from filigree.families.indexes import from_the_first, older_than
 from filigree.families.protocol import Fetch
-from filigree.families.seals import seal_of_file, signed_at, why_refused
+from filigree.families.shared.indexes import from_the_first, older_than
+from filigree.families.shared.signatures import seal_of_file, signed_at, why_refused
 from filigree.formats.keys import Key
 from filigree.model.repositories import Refreshed, Repository
 from filigree.model.seals import Seal, SealVerdict

@@ -9,18 +9,18 @@ from filigree.access.jail import Jail
 from filigree.families.arch import places
 from filigree.families.arch.refreshing import SIGNATURE_LIMIT
 from filigree.families.arch.settings import OPTIONS, Setting, option_words
-from filigree.families.indexes import best_of, copies_folder, unpacked_pieces
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
-from filigree.families.rings import RingRepositories, held_in_ring, ring_of
-from filigree.families.seals import signed_at, why_refused
+from filigree.families.shared.indexes import best_of, copies_folder, unpacked_pieces
+from filigree.families.shared.looking import names_in, read_or_report
+from filigree.families.shared.rings import RingRepositories, held_in_ring, ring_of
+from filigree.families.shared.signatures import signed_at, why_refused
+from filigree.formats.arch.trust_database import read_trust
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.keys import Key
 from filigree.formats.members import PayloadError
 from filigree.formats.openpgp import judge_pieces
 from filigree.formats.piece_stream import PieceStream
 from filigree.formats.tar_stream import tar_members
-from filigree.formats.trust_database import read_trust
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError

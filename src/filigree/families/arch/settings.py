@@ -11,9 +11,9 @@ from typing import NamedTuple
 
 from filigree.access.jail import Jail
 from filigree.families.arch import places
-from filigree.families.expressions import Expressions, Told
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
+from filigree.families.shared.expressions import Expressions, Told
+from filigree.families.shared.looking import names_in, read_or_report
 from filigree.formats.damage import text_of
 from filigree.formats.patterns import glob
 from filigree.model.answer import Gap

@@ -7,10 +7,10 @@ from filigree.families.arch import described, offers
 from filigree.families.arch.database import needs_told
 from filigree.families.arch.needs import ANY
 from filigree.families.arch.repositories import ArchRepositories
-from filigree.families.choosing import choices_by_number
-from filigree.families.indexes import IndexReader
 from filigree.families.protocol import Own, Report
-from filigree.formats.arch_versions import compare_versions
+from filigree.families.shared.choosing import choices_by_number
+from filigree.families.shared.indexes import IndexReader
+from filigree.formats.arch.versions import compare_versions
 from filigree.formats.members import PayloadError
 from filigree.model.answer import Gap
 from filigree.model.choices import Choice, Offering

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from filigree.access.jail import Jail
 from filigree.families.deb.places import STATUS, STATUS_PARTS
 from filigree.families.protocol import ArchiveFamily, Family, Report
-from filigree.formats.deb_versions import compare_versions
+from filigree.formats.deb.versions import compare_versions
 from filigree.formats.version_parts import split_version
 
 if TYPE_CHECKING:

@@ -8,10 +8,10 @@ from functools import cached_property
 from urllib.parse import unquote
 
 from filigree.families.deb.stanza import NotAPackage, capabilities_told, needs_told, package_of
-from filigree.families.payload import Broken, records
-from filigree.families.payload_archive import PayloadArchive
 from filigree.families.protocol import Report
-from filigree.families.seals import beside_seal, part_of, weighed
+from filigree.families.shared.payload import Broken, records
+from filigree.families.shared.payload_archive import PayloadArchive
+from filigree.families.shared.signatures import beside_seal, part_of, weighed
 from filigree.formats.ar import MAGIC, ArMember, read_members
 from filigree.formats.damage import Damage
 from filigree.formats.digest_list import read_digest_list

@@ -9,10 +9,10 @@ from collections.abc import Iterable, Sequence
 from functools import cmp_to_key
 from typing import Any, NamedTuple
 
-from filigree.families.expressions import Expressions, Told
 from filigree.families.protocol import Report
-from filigree.formats.deb_preferences import Preference, pattern_of
-from filigree.formats.deb_versions import compare_versions
+from filigree.families.shared.expressions import Expressions, Told
+from filigree.formats.deb.preferences import Preference, pattern_of
+from filigree.formats.deb.versions import compare_versions
 from filigree.model.choices import Choice, Offering
 from filigree.model.package import Package
 

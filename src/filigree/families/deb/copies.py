@@ -8,12 +8,12 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from filigree.access.jail import Jail
-from filigree.families.indexes import LargerThanPromised, unpacked_pieces
-from filigree.families.looking import names_in
 from filigree.families.protocol import Report
+from filigree.families.shared.indexes import LargerThanPromised, unpacked_pieces
+from filigree.families.shared.looking import names_in
 from filigree.formats.damage import Damage
-from filigree.formats.deb_release import Release, read_release
-from filigree.formats.deb_sources import Source
+from filigree.formats.deb.release import Release, read_release
+from filigree.formats.deb.sources import Source
 from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_clear_signed, judge_detached
 from filigree.formats.unpacking import UnpackError

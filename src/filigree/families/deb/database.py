@@ -23,11 +23,11 @@ from filigree.families.deb.stanza import (
     needs_told,
     package_of,
 )
-from filigree.families.expressions import Expressions
-from filigree.families.lacking import Lacking
-from filigree.families.links import read_managed_links
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import NOTHING_OWN, Own, Report
+from filigree.families.shared.defaults import Lacking
+from filigree.families.shared.expressions import Expressions
+from filigree.families.shared.links import read_managed_links
+from filigree.families.shared.looking import names_in, read_or_report
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.digest_list import DigestList, read_digest_list
 from filigree.formats.keys import Key
@@ -430,7 +430,7 @@ class DebDatabase(Lacking):
         return (places.ARCHIVES,)
 
     def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
-        from filigree.families.logs import logged
+        from filigree.families.shared.logs import logged
         from filigree.formats.change_logs import read_deb_log
 
         return logged(self._jail, places.LOG, read_deb_log, names, self._report)

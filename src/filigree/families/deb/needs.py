@@ -5,7 +5,7 @@ a need is for the asker's own architecture, unless the holder serves any (`forei
 be asked for by any (`allowed` with the qualifier `any`). `all` counts as the system's own.
 """
 
-from filigree.formats.deb_versions import compare_versions
+from filigree.formats.deb.versions import compare_versions
 from filigree.model.needs import Capability, Relation, Term
 from filigree.model.package import Package
 

@@ -6,8 +6,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from filigree.families.deb.stanza import NotAPackage, package_of
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
-from filigree.formats.deb_contents import read_contents
-from filigree.formats.deb_index import Entry, fields_of, read_index
+from filigree.formats.deb.contents import read_contents
+from filigree.formats.deb.index import Entry, fields_of, read_index
 from filigree.formats.numbers import whole_number
 from filigree.model.answer import Gap
 from filigree.model.package import Package, State

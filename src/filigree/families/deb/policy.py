@@ -7,12 +7,12 @@ from functools import cached_property
 
 from filigree.access.jail import Jail
 from filigree.families.deb import places
-from filigree.families.expressions import Expressions, Told
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
+from filigree.families.shared.expressions import Expressions, Told
+from filigree.families.shared.looking import names_in, read_or_report
 from filigree.formats.damage import Damage
-from filigree.formats.deb_configuration import read_configuration, read_lists
-from filigree.formats.deb_layout import (
+from filigree.formats.deb.configuration import read_configuration, read_lists
+from filigree.formats.deb.layout import (
     Override,
     read_diversions,
     read_overrides,

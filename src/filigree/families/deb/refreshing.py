@@ -13,12 +13,12 @@ from filigree.families.deb.copies import (
     other_paths,
     packages_path,
 )
-from filigree.families.indexes import mixture, older_than
 from filigree.families.protocol import Fetch
-from filigree.families.seals import why_refused
+from filigree.families.shared.indexes import mixture, older_than
+from filigree.families.shared.signatures import why_refused
 from filigree.formats.damage import Damage
-from filigree.formats.deb_release import Release, read_release
-from filigree.formats.deb_sources import Source
+from filigree.formats.deb.release import Release, read_release
+from filigree.formats.deb.sources import Source
 from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_clear_signed, judge_detached
 from filigree.model.errors import FiligreeError

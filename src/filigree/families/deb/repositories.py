@@ -11,18 +11,18 @@ from filigree.families.deb import places
 from filigree.families.deb.choosing import Pin, Pins
 from filigree.families.deb.copies import SCHEME, Copies, Signed
 from filigree.families.deb.policy import read_settings
-from filigree.families.indexes import Keys
-from filigree.families.looking import names_in, os_release, read_or_report
 from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, HeldKey, Own, Report
+from filigree.families.shared.indexes import Keys
+from filigree.families.shared.looking import names_in, os_release, read_or_report
 from filigree.formats.damage import Damage
-from filigree.formats.deb_preferences import (
+from filigree.formats.deb.preferences import (
     Preference,
     pattern_of,
     read_preferences,
     release_conditions,
 )
-from filigree.formats.deb_release import Release
-from filigree.formats.deb_sources import Source, read_lines, read_source_stanzas, sources_at
+from filigree.formats.deb.release import Release
+from filigree.formats.deb.sources import Source, read_lines, read_source_stanzas, sources_at
 from filigree.formats.keys import Key
 from filigree.formats.patterns import PatternError
 from filigree.model.answer import Gap

@@ -8,9 +8,9 @@ from filigree.families.deb.choosing import choices
 from filigree.families.deb.offers import description_key
 from filigree.families.deb.repositories import DebRepositories
 from filigree.families.deb.stanza import capabilities_told, needs_told
-from filigree.families.indexes import IndexReader
 from filigree.families.protocol import Own, Report
-from filigree.formats.deb_versions import compare_versions
+from filigree.families.shared.indexes import IndexReader
+from filigree.formats.deb.versions import compare_versions
 from filigree.model.choices import Choice, Offering
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package

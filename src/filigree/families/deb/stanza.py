@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from filigree.families.protocol import Report
-from filigree.formats.deb_relations import RelationError, parse_capabilities, parse_needs
+from filigree.formats.deb.relations import RelationError, parse_capabilities, parse_needs
 from filigree.formats.numbers import whole_number
 from filigree.model.answer import Gap
 from filigree.model.limits import why_too_long

@@ -8,7 +8,7 @@ from filigree.access.jail import Jail
 from filigree.families.protocol import ArchiveFamily, Family, Report
 from filigree.families.rpm import places
 from filigree.families.rpm.finding import database_paths
-from filigree.formats.rpm_versions import compare_versions
+from filigree.formats.rpm.versions import compare_versions
 from filigree.formats.version_parts import split_version
 
 if TYPE_CHECKING:

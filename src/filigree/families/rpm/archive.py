@@ -6,20 +6,20 @@ from dataclasses import replace
 from datetime import datetime
 from functools import cached_property, partial
 
-from filigree.families.listing import PathListing, SplitListing
-from filigree.families.payload import Broken, records, shown_path
 from filigree.families.protocol import Report
 from filigree.families.rpm import described
 from filigree.families.rpm.database import capabilities_told, needs_told, scripts_told
 from filigree.families.rpm.seals import covered_part, header_checks, header_seals, whole_seals
-from filigree.families.seals import beside_seal, digest_of_part, part_of, weighed
-from filigree.formats import rpm_tags as tags
+from filigree.families.shared.listing import PathListing, SplitListing
+from filigree.families.shared.payload import Broken, records, shown_path
+from filigree.families.shared.signatures import beside_seal, digest_of_part, part_of, weighed
 from filigree.formats.cpio import Numbered, read_cpio
 from filigree.formats.keys import Key
 from filigree.formats.members import Algorithm, Member
 from filigree.formats.random_access import Bytes
-from filigree.formats.rpm_header import MAGIC as HEADER_MAGIC
-from filigree.formats.rpm_header import Header, HeaderError, header_size, read_header
+from filigree.formats.rpm import tags
+from filigree.formats.rpm.header import MAGIC as HEADER_MAGIC
+from filigree.formats.rpm.header import Header, HeaderError, header_size, read_header
 from filigree.formats.unpacking import Unpacked
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap

@@ -3,9 +3,9 @@
 from collections.abc import Iterator
 
 from filigree.access.jail import Jail
-from filigree.families.looking import names_in
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
+from filigree.families.shared.looking import names_in
 
 _DEPTH = 3
 """A repository's archives may lie a release and an architecture deeper."""

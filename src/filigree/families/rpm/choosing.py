@@ -7,10 +7,10 @@ with an older version; then the newest version. Nothing goes back of itself.
 
 from collections.abc import Sequence
 
-from filigree.families.choosing import choices_by_number
-from filigree.families.expressions import Expressions
 from filigree.families.rpm.repositories import PRIORITY
-from filigree.formats.rpm_versions import compare_versions
+from filigree.families.shared.choosing import choices_by_number
+from filigree.families.shared.expressions import Expressions
+from filigree.formats.rpm.versions import compare_versions
 from filigree.formats.version_parts import split_version
 from filigree.model.choices import Choice, Offering
 from filigree.model.package import Package

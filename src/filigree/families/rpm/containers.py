@@ -6,9 +6,9 @@ from typing import NamedTuple, Protocol
 from filigree.access.jail import Jail
 from filigree.access.sqlite_file import SqliteFile
 from filigree.families.rpm import places
-from filigree.formats.bdb_hash import is_hash_file, read_pairs
 from filigree.formats.random_access import Bytes, ContainerError
-from filigree.formats.slot_file import is_slot_file, read_slots
+from filigree.formats.rpm.bdb_hash import is_hash_file, read_pairs
+from filigree.formats.rpm.slot_file import is_slot_file, read_slots
 
 
 class Found(NamedTuple):

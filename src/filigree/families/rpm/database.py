@@ -7,11 +7,6 @@ from functools import cached_property, lru_cache, partial
 from typing import TYPE_CHECKING, Any
 
 from filigree.access.jail import Jail
-from filigree.families.indexes import Keys
-from filigree.families.lacking import Lacking
-from filigree.families.links import read_managed_links
-from filigree.families.listing import PathListing, SplitListing
-from filigree.families.looking import names_in
 from filigree.families.protocol import NOTHING_OWN, Own, Report
 from filigree.families.rpm import described, places
 from filigree.families.rpm.caches import cache_folders
@@ -21,11 +16,16 @@ from filigree.families.rpm.history import History, transactions
 from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_forbids, term_is_met
 from filigree.families.rpm.policy import main_words, read_policy
 from filigree.families.rpm.seals import record_seal
-from filigree.families.telling import sound_needs
-from filigree.formats import rpm_tags as tags
+from filigree.families.shared.damaged import sound_needs
+from filigree.families.shared.defaults import Lacking
+from filigree.families.shared.indexes import Keys
+from filigree.families.shared.links import read_managed_links
+from filigree.families.shared.listing import PathListing, SplitListing
+from filigree.families.shared.looking import names_in
 from filigree.formats.keys import Key
 from filigree.formats.random_access import ContainerError
-from filigree.formats.rpm_header import Header, HeaderError, read_header
+from filigree.formats.rpm import tags
+from filigree.formats.rpm.header import Header, HeaderError, read_header
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError

@@ -6,11 +6,11 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from itertools import chain, repeat
 from typing import Any
 
-from filigree.families.listing import PathListing, SplitListing
-from filigree.formats import rpm_tags as tags
+from filigree.families.shared.listing import PathListing, SplitListing
 from filigree.formats.file_capabilities import canonical
-from filigree.formats.rpm_header import Header, HeaderError
-from filigree.formats.rpm_relations import (
+from filigree.formats.rpm import tags
+from filigree.formats.rpm.header import Header, HeaderError
+from filigree.formats.rpm.relations import (
     BEFORE,
     FEATURES,
     FORMAT,

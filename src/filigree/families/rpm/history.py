@@ -12,10 +12,10 @@ from typing import Any, NamedTuple
 
 from filigree.access.jail import Jail
 from filigree.access.sqlite_file import SqliteFile
-from filigree.families.logs import logged
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
+from filigree.families.shared.logs import logged
+from filigree.families.shared.looking import names_in, read_or_report
 from filigree.formats.change_logs import read_rpm_log
 from filigree.formats.damage import text_of
 from filigree.formats.random_access import ContainerError

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from filigree.formats.rpm_modules import Stream
+from filigree.formats.rpm.modules import Stream
 
 _MARK = " needs "
 _PLATFORM = "platform"

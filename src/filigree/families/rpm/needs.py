@@ -4,7 +4,7 @@ Follows the chapter on dependencies of the format's manual: names must be the sa
 gives no version, any will do; else the two ranges must have a version in common.
 """
 
-from filigree.formats.rpm_versions import compare_versions
+from filigree.formats.rpm.versions import compare_versions
 from filigree.model.needs import Capability, Comparison, Relation, Term
 from filigree.model.package import Package
 

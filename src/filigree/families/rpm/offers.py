@@ -7,14 +7,14 @@ from typing import Any
 
 from filigree.families.rpm.described import full_version, source_name
 from filigree.formats.numbers import whole_number
-from filigree.formats.rpm_lists import (
+from filigree.formats.rpm.lists import (
     Collection,
     Update,
     read_collections,
     read_named,
     read_updates,
 )
-from filigree.formats.rpm_primary import Primary, read_primary
+from filigree.formats.rpm.primary import Primary, read_primary
 from filigree.model.answer import moment_of
 from filigree.model.package import Package, State
 from filigree.model.repositories import (

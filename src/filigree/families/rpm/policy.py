@@ -5,13 +5,13 @@ from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from filigree.access.jail import Jail
-from filigree.families.expressions import Expressions, Told
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
+from filigree.families.shared.expressions import Expressions, Told
+from filigree.families.shared.looking import names_in, read_or_report
 from filigree.formats.damage import text_of
 from filigree.formats.patterns import glob
-from filigree.formats.repo_files import read_sections
+from filigree.formats.rpm.repo_files import read_sections
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 

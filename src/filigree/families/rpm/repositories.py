@@ -8,14 +8,14 @@ from datetime import datetime, timedelta
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families.indexes import Keys, packed_digest, unpacked_pieces
-from filigree.families.looking import names_in, os_release, read_or_report
 from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, HeldKey, Own, Report
 from filigree.families.rpm import places
+from filigree.families.shared.indexes import Keys, packed_digest, unpacked_pieces
+from filigree.families.shared.looking import names_in, os_release, read_or_report
 from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_detached
-from filigree.formats.repo_files import Section, read_sections
-from filigree.formats.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
+from filigree.formats.rpm.repo_files import Section, read_sections
+from filigree.formats.rpm.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, words_of

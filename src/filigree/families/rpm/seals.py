@@ -11,10 +11,10 @@ import hashlib
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
-from filigree.formats import rpm_tags as tags
 from filigree.formats.keys import Key
 from filigree.formats.openpgp import Pieces, combined, judge_detached, judge_pieces
-from filigree.formats.rpm_header import Header, HeaderError
+from filigree.formats.rpm import tags
+from filigree.formats.rpm.header import Header, HeaderError
 from filigree.model.seals import Check, Seal, SealVerdict
 
 _OF_HEADER = (tags.SEAL_DSA, tags.SEAL_RSA)

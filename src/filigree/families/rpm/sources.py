@@ -4,9 +4,6 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property, lru_cache
 
 from filigree.access.jail import Jail
-from filigree.families.expressions import Expressions, Told
-from filigree.families.indexes import IndexReader
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Own, Report
 from filigree.families.rpm import offers, places
 from filigree.families.rpm.choosing import choices, excluded
@@ -14,10 +11,13 @@ from filigree.families.rpm.database import capabilities_told, needs_told
 from filigree.families.rpm.module_streams import followed_streams, needs_written
 from filigree.families.rpm.policy import main_words, words_of
 from filigree.families.rpm.repositories import RpmRepositories
+from filigree.families.shared.expressions import Expressions, Told
+from filigree.families.shared.indexes import IndexReader
+from filigree.families.shared.looking import names_in, read_or_report
 from filigree.formats.patterns import glob
-from filigree.formats.repo_files import read_sections
-from filigree.formats.rpm_modules import Default, read_modules
-from filigree.formats.rpm_versions import compare_versions
+from filigree.formats.rpm.modules import Default, read_modules
+from filigree.formats.rpm.repo_files import read_sections
+from filigree.formats.rpm.versions import compare_versions
 from filigree.formats.version_parts import split_version
 from filigree.model.choices import Choice, Offering
 from filigree.model.needs import Capability, Need

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from filigree.access.jail import Jail
 from filigree.families.protocol import ArchiveFamily, Family, Report
 from filigree.families.slackware.places import RECORDS
-from filigree.formats.slackware_versions import compare_versions, sure_order
+from filigree.formats.slackware.versions import compare_versions, sure_order
 from filigree.formats.version_parts import split_version
 
 if TYPE_CHECKING:

@@ -7,18 +7,18 @@ import re
 from collections.abc import Iterator, Mapping
 from functools import cached_property
 
-from filigree.families.payload import Broken, records
-from filigree.families.payload_archive import OnePayload
 from filigree.families.protocol import Report
+from filigree.families.shared.payload import Broken, records
+from filigree.families.shared.payload_archive import OnePayload
 from filigree.families.slackware import described
 from filigree.families.slackware.database import needs_told
 from filigree.formats.damage import text_of
 from filigree.formats.members import Algorithm, PayloadError
 from filigree.formats.random_access import Bytes, MemoryBytes
-from filigree.formats.slackware_names import label_of_archive
-from filigree.formats.slackware_needs import split_file
-from filigree.formats.slackware_records import Described, read_fields
-from filigree.formats.slackware_scripts import read_links, read_settings
+from filigree.formats.slackware.names import label_of_archive
+from filigree.formats.slackware.needs import split_file
+from filigree.formats.slackware.records import Described, read_fields
+from filigree.formats.slackware.scripts import read_links, read_settings
 from filigree.formats.tar_stream import read_tar, tar_members
 from filigree.formats.unpacking import Unpacked, UnpackError, compression_of
 from filigree.model.answer import Gap

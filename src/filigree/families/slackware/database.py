@@ -13,23 +13,23 @@ from typing import TYPE_CHECKING
 from zlib import compress, decompress
 
 from filigree.access.jail import Jail
-from filigree.families import matching
-from filigree.families.lacking import Lacking
-from filigree.families.listing import PathListing
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import NOTHING_OWN, Own, Report
+from filigree.families.shared import matching
+from filigree.families.shared.damaged import sound_needs
+from filigree.families.shared.defaults import Lacking
+from filigree.families.shared.listing import PathListing
+from filigree.families.shared.looking import names_in, read_or_report
 from filigree.families.slackware import described, places
 from filigree.families.slackware.lists import Lists, label_told
 from filigree.families.slackware.scripts import script_needs
 from filigree.families.slackware.settings import left_out
-from filigree.families.telling import sound_needs
 from filigree.formats.damage import text_of
 from filigree.formats.keys import Key
-from filigree.formats.long_listing import Block, Entry
-from filigree.formats.slackware_names import split_gone, split_label
-from filigree.formats.slackware_records import Record, paths_of, read_record
-from filigree.formats.slackware_scripts import MadeLink, read_links, read_settings
-from filigree.formats.slackware_versions import compare_versions
+from filigree.formats.slackware.long_listing import Block, Entry
+from filigree.formats.slackware.names import split_gone, split_label
+from filigree.formats.slackware.records import Record, paths_of, read_record
+from filigree.formats.slackware.scripts import MadeLink, read_links, read_settings
+from filigree.formats.slackware.versions import compare_versions
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.events import Action, Event

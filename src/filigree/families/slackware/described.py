@@ -9,10 +9,10 @@ from dataclasses import replace
 from typing import Any
 
 from filigree.families.slackware.places import PARTS
-from filigree.formats.slackware_names import Label, packager_of, split_label, without_ending
-from filigree.formats.slackware_needs import NeedError, parse_need, split_field
-from filigree.formats.slackware_records import Described, size_of
-from filigree.formats.slackware_scripts import MadeLink
+from filigree.formats.slackware.names import Label, packager_of, split_label, without_ending
+from filigree.formats.slackware.needs import NeedError, parse_need, split_field
+from filigree.formats.slackware.records import Described, size_of
+from filigree.formats.slackware.scripts import MadeLink
 from filigree.model.files import FileRecord, Kind, Role
 from filigree.model.limits import why_too_long
 from filigree.model.needs import Capability, Need, Relation

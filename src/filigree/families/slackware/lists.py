@@ -7,16 +7,16 @@ from collections.abc import Iterator, Sequence
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families.indexes import digest_found, packed_digest, unpacked_pieces
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
+from filigree.families.shared.indexes import digest_found, packed_digest, unpacked_pieces
+from filigree.families.shared.looking import names_in, read_or_report
 from filigree.families.slackware import places
 from filigree.families.slackware.described import label_of
 from filigree.formats.digest_list import read_digest_list
-from filigree.formats.file_sizes import read_sizes
-from filigree.formats.long_listing import Block, read_blocks
-from filigree.formats.slackware_names import without_ending
-from filigree.formats.slackware_records import Described, read_fields, read_list
+from filigree.formats.slackware.file_sizes import read_sizes
+from filigree.formats.slackware.long_listing import Block, read_blocks
+from filigree.formats.slackware.names import without_ending
+from filigree.formats.slackware.records import Described, read_fields, read_list
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, words_of

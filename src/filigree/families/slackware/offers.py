@@ -11,12 +11,12 @@ from filigree.families.slackware import described
 from filigree.families.slackware.described import FAMILY, SOURCE
 from filigree.families.slackware.lists import archive_path, label_in
 from filigree.families.slackware.scripts import needs_of_script, text_of_script
-from filigree.formats.build_scripts import read_script_list
 from filigree.formats.damage import Damage
-from filigree.formats.long_listing import read_listings
-from filigree.formats.slackware_changes import Change as Told
-from filigree.formats.slackware_names import label_of_archive
-from filigree.formats.slackware_records import read_fields, read_list
+from filigree.formats.slackware.build_scripts import read_script_list
+from filigree.formats.slackware.changes import Change as Told
+from filigree.formats.slackware.long_listing import read_listings
+from filigree.formats.slackware.names import label_of_archive
+from filigree.formats.slackware.records import read_fields, read_list
 from filigree.model.answer import Gap
 from filigree.model.files import Kind
 from filigree.model.needs import Relation

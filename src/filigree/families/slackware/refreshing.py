@@ -5,9 +5,9 @@ from datetime import datetime
 from pathlib import Path
 
 from filigree.access.fetching import FetchError
-from filigree.families.indexes import from_the_first, older_than
 from filigree.families.protocol import ADDED, Fetch
-from filigree.families.seals import seal_of_file, signed_at, why_refused
+from filigree.families.shared.indexes import from_the_first, older_than
+from filigree.families.shared.signatures import seal_of_file, signed_at, why_refused
 from filigree.families.slackware import places
 from filigree.formats.digest_list import read_digest_list
 from filigree.formats.keys import Key

@@ -5,18 +5,18 @@ from datetime import datetime
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families.indexes import best_of, copies_folder, packed_digest, unpacked_pieces
 from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
-from filigree.families.rings import RingRepositories, held_in_ring, ring_of
-from filigree.families.seals import signed_at
+from filigree.families.shared.indexes import best_of, copies_folder, packed_digest, unpacked_pieces
+from filigree.families.shared.rings import RingRepositories, held_in_ring, ring_of
+from filigree.families.shared.signatures import signed_at
 from filigree.families.slackware import places
 from filigree.families.slackware.lists import Lists
 from filigree.families.slackware.refreshing import SIGNATURE_LIMIT
 from filigree.families.slackware.scripts import digest_of_tree, info_files
 from filigree.families.slackware.settings import lines_of, read_values
-from filigree.formats.build_scripts import read_script_list
 from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_pieces
+from filigree.formats.slackware.build_scripts import read_script_list
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError

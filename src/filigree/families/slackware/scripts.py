@@ -7,12 +7,12 @@ import hashlib
 from collections.abc import Iterable, Iterator, Mapping
 
 from filigree.access.jail import Jail
-from filigree.families.indexes import unpacked_pieces
-from filigree.families.looking import names_in, read_or_report
 from filigree.families.protocol import Report
+from filigree.families.shared.indexes import unpacked_pieces
+from filigree.families.shared.looking import names_in, read_or_report
 from filigree.families.slackware import places
 from filigree.families.slackware.described import called
-from filigree.formats.build_scripts import INFO_LIMIT, read_info, read_script_list
+from filigree.formats.slackware.build_scripts import INFO_LIMIT, read_info, read_script_list
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, words_of

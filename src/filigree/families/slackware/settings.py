@@ -9,9 +9,9 @@ import re
 from collections.abc import Callable
 
 from filigree.access.jail import Jail
-from filigree.families.expressions import Expressions, Told
-from filigree.families.looking import read_or_report
 from filigree.families.protocol import Report
+from filigree.families.shared.expressions import Expressions, Told
+from filigree.families.shared.looking import read_or_report
 from filigree.families.slackware import places
 from filigree.families.slackware.described import called
 from filigree.formats.damage import text_of

@@ -4,19 +4,19 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families import matching
-from filigree.families.choosing import choices_by_number
-from filigree.families.indexes import IndexReader
 from filigree.families.protocol import Own, Report
+from filigree.families.shared import matching
+from filigree.families.shared.choosing import choices_by_number
+from filigree.families.shared.indexes import IndexReader
 from filigree.families.slackware import described, offers, places
 from filigree.families.slackware.database import needs_told
 from filigree.families.slackware.lists import Lists, archive_path
 from filigree.families.slackware.repositories import SlackwareRepositories
 from filigree.families.slackware.scripts import digest_of_tree, scripts_in
-from filigree.formats.slackware_changes import Change as Told
-from filigree.formats.slackware_changes import read_changes
-from filigree.formats.slackware_names import split_label
-from filigree.formats.slackware_versions import compare_versions, sure_order
+from filigree.formats.slackware.changes import Change as Told
+from filigree.formats.slackware.changes import read_changes
+from filigree.formats.slackware.names import split_label
+from filigree.formats.slackware.versions import compare_versions, sure_order
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap
 from filigree.model.choices import Choice, Offering

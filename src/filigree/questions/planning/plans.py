@@ -8,9 +8,9 @@ from typing import NamedTuple
 
 from filigree.model.needs import Need, Relation, Term, terms_of
 from filigree.model.package import Package
-from filigree.questions.meeting import meet
+from filigree.questions.dependencies.satisfaction import meet
+from filigree.questions.planning.problem import HARD, Ground, Item, Reason, Universe, by_weight
 from filigree.questions.planning.solver import negated
-from filigree.questions.planning.universe import HARD, Ground, Item, Reason, Universe, by_weight
 from filigree.questions.planning.world import Offered, World, in_place_of, place_of
 
 SECONDS = 60

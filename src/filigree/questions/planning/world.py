@@ -8,7 +8,7 @@ from filigree.model.answer import Gap
 from filigree.model.choices import Choice
 from filigree.model.needs import Capability, Need, Relation, Term, terms_of
 from filigree.model.package import Package
-from filigree.questions.scopes import INSTALLED, Lookup
+from filigree.questions.asking.scopes import INSTALLED, Lookup
 from filigree.system import System
 
 MANY = 5000

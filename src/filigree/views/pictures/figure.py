@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
-from filigree.questions.draw import NodeRow, Side, Standing
+from filigree.questions.commands.draw import NodeRow, Side, Standing
 from filigree.views.pictures.layout import Place, places_of
 from filigree.views.text import escaped, size_words
 

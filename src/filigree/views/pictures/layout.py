@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from filigree.questions.draw import NodeRow, Side
+from filigree.questions.commands.draw import NodeRow, Side
 
 SWEEPS = 6
 TALLEST = 14

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
-from filigree.questions.draw import NodeRow, Side, Standing
+from filigree.questions.commands.draw import NodeRow, Side, Standing
 from filigree.views.plain import json_text
 from filigree.views.text import escaped
 

@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.behind import BehindRow, Standing
+from filigree.questions.commands.behind import BehindRow, Standing
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, minute
 from filigree.views.text import count_words, size_words

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.rows import PackageRow
+from filigree.questions.asking.package_rows import PackageRow
 from filigree.views.page import Column, Ink, Piece, Style
 from filigree.views.plain import plain
 from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, closing, day, standing

@@ -7,8 +7,8 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
 from filigree.model.package import State, Wanted
-from filigree.questions.dossier import Dossier, NeedOfPackage
-from filigree.questions.needs import Standing
+from filigree.questions.commands.dossier import Dossier, NeedOfPackage
+from filigree.questions.commands.needs import Standing
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import VERDICT_STYLES, day, fact, minute, standing
 from filigree.views.text import size_words

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.draw import NodeRow, Side, Standing
+from filigree.questions.commands.draw import NodeRow, Side, Standing
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words

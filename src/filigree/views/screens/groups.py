@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.groups import GroupRow, Member
+from filigree.questions.commands.groups import GroupRow, Member
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words

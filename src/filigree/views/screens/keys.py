@@ -6,7 +6,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.keys import KeyRow, counts
+from filigree.questions.commands.keys import KeyRow, counts
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day
 from filigree.views.text import count_words, listed

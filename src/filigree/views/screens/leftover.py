@@ -6,7 +6,7 @@ from itertools import groupby
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.leftover import LeftoverRow
+from filigree.questions.commands.leftover import LeftoverRow
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words

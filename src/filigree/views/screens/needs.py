@@ -7,7 +7,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
-from filigree.questions.needs import NeedRow, Standing
+from filigree.questions.commands.needs import NeedRow, Standing
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words

@@ -4,8 +4,8 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.owner import OwnerName, PathOwners
-from filigree.questions.ownership import How
+from filigree.questions.commands.owner import OwnerName, PathOwners
+from filigree.questions.finding.ownership import How
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words

@@ -6,7 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.files import Evidence
-from filigree.questions.provenance import Holds, Provenance
+from filigree.questions.commands.provenance import Holds, Provenance
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words

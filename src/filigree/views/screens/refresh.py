@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.refresh import Outcome, RefreshRow
+from filigree.questions.commands.refresh import Outcome, RefreshRow
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day
 from filigree.views.text import count_words, size_words

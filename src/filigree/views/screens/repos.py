@@ -7,7 +7,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.seals import SealVerdict
-from filigree.questions.repos import RepositoryRow
+from filigree.questions.commands.repos import RepositoryRow
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day, fact, minute
 from filigree.views.text import count_words, size_words

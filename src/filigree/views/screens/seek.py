@@ -5,7 +5,7 @@ from dataclasses import fields, replace
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.seek import Find, Place, SeekRow
+from filigree.questions.commands.seek import Find, Place, SeekRow
 from filigree.views.page import Ink, Line, Piece, Style, cells, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, escaped

@@ -7,8 +7,8 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.files import Kind
-from filigree.questions.causes import Cause
-from filigree.questions.strays import Rank, Stray, by_directory, folder_of
+from filigree.questions.commands.strays import Rank, Stray, by_directory, folder_of
+from filigree.questions.finding.causes import Cause
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day
 from filigree.views.text import count_words, listed, size_words

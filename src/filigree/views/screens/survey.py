@@ -6,7 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.package import State
-from filigree.questions.survey import Survey, Weight
+from filigree.questions.commands.survey import Survey, Weight
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, fact, minute
 from filigree.views.text import count_words, listed, size_words

@@ -8,7 +8,7 @@ from filigree.model.answer import Answer
 from filigree.model.files import Aspect, Difference, Evidence, Sort, Verdict
 from filigree.model.package import State
 from filigree.model.seals import SealVerdict
-from filigree.questions.verdicts import SIGNED, FileVerdict
+from filigree.questions.verifying.verdicts import SIGNED, FileVerdict
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import STATE_WORDS, VERDICT_STYLES, closing
 from filigree.views.text import count_words, listed, size_words

@@ -5,8 +5,8 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
+from filigree.questions.commands.whatif import VERSIONS, WhatifRow
 from filigree.questions.planning.plans import Action
-from filigree.questions.whatif import VERSIONS, WhatifRow
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, fact
 from filigree.views.text import count_words, size_words

@@ -1,0 +1,63 @@
+"""What archives do alike that say what their files are by the payload alone."""
+
+from collections.abc import Sequence
+from datetime import datetime
+from functools import cached_property
+
+from filigree.families.protocol import Report
+from filigree.families.shared.listing import PathListing
+from filigree.families.shared.signatures import beside_seal, digest_of_part, weighed
+from filigree.formats.keys import Key
+from filigree.formats.random_access import Bytes
+from filigree.formats.unpacking import Unpacked
+from filigree.model.files import FileRecord
+from filigree.model.package import Package
+from filigree.model.seals import Check, Seal
+
+
+class PayloadArchive:
+    """One archive. A family's own tells its `_paths` (without digests) and its `_files` (with them)."""
+
+    @cached_property
+    def _paths(self) -> list[FileRecord]:
+        raise NotImplementedError
+
+    @cached_property
+    def _files(self) -> list[FileRecord]:
+        raise NotImplementedError
+
+    def __init__(self, source: Bytes, path: str, report: Report) -> None:
+        self._source = source
+        self._path = path
+        self._report = report
+
+    def digest(self, algorithm: str) -> str:
+        return digest_of_part(self._source, 0, algorithm)
+
+    def checks(self) -> list[Check]:
+        """What is in it is compared file by file; of the whole it says nothing itself."""
+        return []
+
+    def listing(self, package: Package) -> PathListing:  # noqa: ARG002
+        return PathListing([record.path for record in self._paths])
+
+    def files(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+        return self._files
+
+    def configuration(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+        return [record for record in self._paths if record.config]
+
+
+class OnePayload(PayloadArchive):
+    """An archive that is one payload as a whole, and bears no signature within."""
+
+    def _unpacked(self) -> Unpacked:
+        return Unpacked(self._source, 0, self._source.size)
+
+    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
+        """By what lies beside it."""
+        seals = [] if beside is None else [beside_seal(self._source, beside, keys, now)]
+        return weighed(seals, ())
+
+    def expected(self) -> list[FileRecord]:
+        return self._files

@@ -1,0 +1,103 @@
+"""Key rings of a user of the root, in both forms that they have: a plain file of keys, and a key box."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
+from functools import cached_property
+from types import MappingProxyType
+
+from filigree.access.jail import Jail
+from filigree.families.protocol import HeldKey, Own, Report
+from filigree.families.shared.indexes import Keys
+from filigree.formats.key_box import BOX_LIMIT, is_key_box, keys_in
+from filigree.formats.keys import Key, read_keys
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError
+from filigree.model.repositories import Repository
+
+NONE_GONE: Mapping[str, str] = MappingProxyType({})
+
+
+def ring_of(home: str, jail: Jail, keys: Keys, report: Report) -> Iterator[Key]:
+    """The keys of the ring in a folder; what cannot be read is reported."""
+    yield from keys.held(f"{home}/pubring.gpg")
+    box = f"{home}/pubring.kbx"
+    try:
+        data = jail.read_or_none(box, BOX_LIMIT)
+    except AccessError as error:
+        report(Gap(box, error.what))
+        return
+    if data is None:
+        return
+    if not is_key_box(data):
+        report(Gap(box, "it is no key box"))
+        return
+    for block in keys_in(data):
+        try:
+            yield from keys.told(read_keys(block, box))
+        except ValueError as error:
+            report(Gap(box, str(error)))
+
+
+def held_in_ring(
+    ring: Sequence[Key], fillers: Iterable[Key], how: str, names: tuple[str, ...],
+    gone: Mapping[str, str] = NONE_GONE,
+) -> list[HeldKey]:  # fmt: skip
+    """The keys of a ring, trusted for every repository, and those in files that it is filled from.
+
+    `how` is what is to be said of the former, `gone` why some of them count no more, by fingerprint.
+    """
+    found = [
+        HeldKey(key, f"in the key ring, and {gone[key.fingerprint]}", archives=False)
+        if key.fingerprint in gone
+        else HeldKey(key, how, names, True)
+        for key in ring
+    ]
+    told = {key.fingerprint for key in ring}
+    for key in fillers:
+        # What fills the ring is not yet in it.
+        why = "fills the key ring" if key.fingerprint in told else "lies there; not in the ring"
+        found.append(HeldKey(key, why, archives=False))
+    return found
+
+
+class RingRepositories:
+    """Repositories whose lists are judged with the keys of one ring.
+
+    A family's own tells `_read`, every repository, and `_held`, every key.
+    """
+
+    def __init__(
+        self, jail: Jail, report: Report, architecture: str | None, keyring: list[Key] | None,
+        now: datetime, own: Own,
+    ) -> None:  # fmt: skip
+        self._jail = jail
+        self._report = report
+        self.native = architecture or ""
+        self._keys = Keys(jail, report, keyring)
+        self._now = now
+        self._own = own
+
+    def all(self) -> list[Repository]:
+        """Every repository, in the order in which the system asks them; read once."""
+        return self._all
+
+    @cached_property
+    def _all(self) -> list[Repository]:
+        return list(self._read())
+
+    def _read(self) -> Iterator[Repository]:
+        raise NotImplementedError
+
+    @cached_property
+    def _held(self) -> list[HeldKey]:
+        raise NotImplementedError
+
+    def held_keys(self) -> Sequence[HeldKey]:
+        return self._held
+
+    @cached_property
+    def _judging(self) -> list[Key]:
+        """The keys that lists are judged with: the auditor's own, or else those of the ring."""
+        if self._keys.own is not None:
+            return self._keys.own
+        return [one.key for one in self._held if one.everything]

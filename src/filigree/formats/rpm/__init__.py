@@ -1,0 +1,1 @@
+"""The formats of the `rpm` family."""

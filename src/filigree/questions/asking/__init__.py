@@ -1,0 +1,1 @@
+"""What is asked: subjects, scopes, and what a family is silent on."""

@@ -1,0 +1,1 @@
+"""A module a command: the system in, an answer of records out."""

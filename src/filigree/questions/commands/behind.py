@@ -1,0 +1,320 @@
+"""What has a newer version, which of it is for security, and what is ahead of every repository."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from enum import StrEnum
+from typing import Any
+
+from filigree.model.answer import Answer, Gap, iso
+from filigree.model.choices import Choice, Offering
+from filigree.model.needs import Capability, Relation, terms_of
+from filigree.model.package import Package
+from filigree.model.repositories import Advisory, Reference
+from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.silence import report_silence
+from filigree.questions.offers.available import Available
+from filigree.system import System
+
+
+class Standing(StrEnum):
+    """How an installed package stands to what is offered.
+
+    `different`: another version is offered, and nothing tells which of the two is newer.
+    """
+
+    BEHIND = "behind"
+    REPLACED = "replaced"
+    HELD = "held"
+    PASSED_OVER = "passed-over"
+    BACKWARDS = "backwards"
+    DIFFERENT = "different"
+    AHEAD = "ahead"
+
+    @property
+    def missing(self) -> bool:
+        """Whether something newer is there that is not installed, or may be."""
+        return self in _MISSING
+
+
+_MISSING = frozenset({
+    Standing.BEHIND, Standing.REPLACED, Standing.HELD, Standing.PASSED_OVER, Standing.DIFFERENT,
+})  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class AdvisoryRow:
+    """An advisory that speaks of a version newer than the installed one."""
+
+    identity: str
+    kind: str
+    severity: str | None
+    title: str | None
+    issued_at: datetime | None
+    references: list[Reference]
+
+
+@dataclass(frozen=True, slots=True)
+class BehindRow:
+    """One installed package, and the version that the system's rules would take. Size in bytes.
+
+    `candidate_name` is another name than `name` where the package was replaced. `why_security` says in
+    words why it is for security; `why` why a newer version is not simply taken. `security` is None where
+    the family has no way to tell.
+    """
+
+    name: str
+    architecture: str
+    installed: str
+    candidate: str | None
+    repository: str | None
+    size: int | None
+    security: bool | None
+    advisories: list[AdvisoryRow]
+    held: bool
+    standing: Standing
+    candidate_name: str | None
+    why_security: str | None
+    why: str | None
+
+
+def behind(
+    system: System, security: bool = False, chosen: Chosen = EVERYTHING
+) -> Answer[BehindRow]:
+    """What is installed and not as new as it could be, or newer than anything that is offered.
+
+    With `security` only what is for security. Bad news where an update for security is missing. An
+    index that has expired is a gap: what is newer cannot be known from it.
+    """
+    offered = Available(system, chosen)
+    try:
+        rows = sorted(_rows(system, offered), key=lambda row: (row.name, row.architecture))
+        if report_silence(system, "advisories", "what of it is for security"):
+            rows = [replace(row, security=None) for row in rows]
+        _report_expired(system, offered)
+        guessed = sum(row.standing is Standing.DIFFERENT for row in rows)
+        if guessed:
+            report_silence(system, "order", f"whether {guessed:,} other versions are newer")
+        summary = _summary(system, offered, rows)
+        notes = [f"no repository is called {name}" for name in offered.unknown]
+        shown = [row for row in rows if row.security] if security else rows
+        return Answer(
+            "behind", system.system_label, shown, summary, system.gaps, notes,
+            bad_news=bool(notes)
+            or any(bool(row.security) and row.standing.missing for row in rows),
+        )  # fmt: skip
+    finally:
+        offered.close()
+
+
+def _rows(system: System, offered: Available) -> Iterator[BehindRow]:
+    present = [p for p in system.packages if p.state.present]
+    names = list(dict.fromkeys(p.name for p in present))
+    advisories = offered.advisories(names)
+    replaced = _replacements(system, offered, present)
+    for here, choices in offered.choices(present, offered.called(names)):
+        if not here:
+            continue
+        newest = _newest(offered, here)
+        row = _row(offered, newest, choices, advisories.get(newest.name, []))
+        if row is not None:
+            yield row
+        elif id(newest) in replaced:
+            yield _replaced(newest, replaced[id(newest)])
+
+
+def _newest(offered: Available, packages: Sequence[Package]) -> Package:
+    """The newest of several; where that would be a guess, the one that is on record first."""
+    best = packages[0]
+    for package in packages[1:]:
+        if _is_newer(offered, package, best):
+            best = package
+    return best
+
+
+def _row(
+    offered: Available,
+    here: Package,
+    choices: Sequence[Choice],
+    told: Sequence[Advisory],
+) -> BehindRow | None:
+    offers = [one for choice in choices for one in choice.offers]
+    newer, older, unsure = _by_age(offered, here, offers)
+    taken = next((choice for choice in choices if choice.taken), None)
+    top = newer[0] if newer else None
+    speaking = _speaking(offered, here, told, top.package) if top is not None else []
+    if not newer and taken is not None:
+        # What mends a hole is told of the very version that is offered: whether or not that is newer.
+        offered_now = {one.package.version for one in taken.offers if one in unsure}
+        speaking = [
+            _advisory(one) for one in told if any(fixed[1] in offered_now for fixed in one.fixed)
+        ]
+    urgent = [one for one in newer if one.repository.security]
+    why = _why_security(urgent, speaking)
+
+    def row(standing: Standing, one: Offering | None, words: str | None = None) -> BehindRow:
+        return BehindRow(
+            here.name, here.architecture, here.version,
+            one.package.version if one else None, one.repository.identity if one else None,
+            one.package.archive_size if one else None, bool(why) and standing.missing,
+            speaking, here.held, standing, None, why, words,
+        )  # fmt: skip
+
+    if taken is None or taken.installed or not taken.offers:
+        if not newer:
+            return row(Standing.AHEAD, offers[0]) if offers and len(older) == len(offers) else None
+        # The rules pass over what is newer: that is the system's own will, but for security.
+        verdict = next((c.verdict for c in choices if top in c.offers), None)
+        return row(Standing.PASSED_OVER, top, verdict) if why else None
+    best = _best_offer(taken.offers)
+    if best in older:
+        return row(Standing.BACKWARDS, best, taken.why)
+    if here.held:
+        guess = "; that the other is newer is a guess" if best in unsure else ""
+        return row(Standing.HELD, best, f"it is held at its version{guess}")
+    return row(Standing.DIFFERENT if best in unsure else Standing.BEHIND, best)
+
+
+def _by_age(
+    offered: Available, here: Package, offers: Sequence[Offering]
+) -> tuple[list[Offering], list[Offering], list[Offering]]:
+    """What is offered that is newer than a package, what is older, and what is another version only."""
+    newer: list[Offering] = []
+    older: list[Offering] = []
+    unsure: list[Offering] = []
+    for one in offers:
+        order = offered.order(one.package, here)
+        if order is None:
+            unsure.append(one)
+        elif order:
+            (newer if order > 0 else older).append(one)
+    return newer, older, unsure
+
+
+def _best_offer(offers: Sequence[Offering]) -> Offering:
+    """Of the repositories that offer a version, one that is there for security if any is."""
+    return next((one for one in offers if one.repository.security), offers[0])
+
+
+def _why_security(urgent: Sequence[Offering], told: Sequence[AdvisoryRow]) -> str | None:
+    security = [one for one in told if one.kind == "security"]
+    if security:
+        return ", ".join(one.identity for one in security)
+    if urgent:
+        return f"{urgent[0].package.version} is offered by {urgent[0].repository.identity}"
+    return None
+
+
+def _speaking(
+    offered: Available, here: Package, told: Iterable[Advisory], top: Package
+) -> list[AdvisoryRow]:
+    """The advisories of versions newer than the installed one, and offered, the newest first.
+
+    What may be such a version is told as one: a hole that is not told of would be the worse mistake.
+    """
+
+    def fits(version: str) -> bool:
+        fixed = replace(here, version=version)
+        after, ahead = offered.order(fixed, here), offered.order(fixed, top)
+        return (after is None or after > 0) and (ahead is None or ahead <= 0)
+
+    found = [
+        _advisory(one)
+        for one in told
+        if any(
+            architecture in (here.architecture, "") and fits(version)
+            for _, version, architecture in one.fixed
+        )
+    ]
+    return sorted(found, key=_issued, reverse=True)
+
+
+def _advisory(one: Advisory) -> AdvisoryRow:
+    return AdvisoryRow(
+        one.identity, one.kind, one.severity, one.title, one.issued_at, list(one.references)
+    )
+
+
+def _issued(one: AdvisoryRow) -> tuple[str, str]:
+    return iso(one.issued_at) if one.issued_at else "", one.identity
+
+
+def _replacements(
+    system: System, offered: Available, present: Sequence[Package]
+) -> dict[int, Offering]:
+    """What is offered in the place of installed packages, under another name."""
+    by_name: dict[str, list[Package]] = {}
+    for package in present:
+        by_name.setdefault(package.name, []).append(package)
+    found: dict[int, Offering] = {}
+    for name, newcomer in offered.known_as("obsoletes", by_name):
+        if newcomer.name == name or newcomer.name in by_name:
+            continue
+        offering = offered.offering(newcomer)
+        if offering.barred is not None:
+            continue
+        for package in by_name[name]:
+            if _obsoletes(system, newcomer, package):
+                known = found.get(id(package))
+                if known is None or _is_newer(offered, newcomer, known.package):
+                    found[id(package)] = offering
+    return found
+
+
+def _is_newer(offered: Available, one: Package, other: Package) -> bool:
+    """Whether one is surely newer."""
+    return (offered.order(one, other) or 0) > 0
+
+
+def _obsoletes(system: System, newcomer: Package, package: Package) -> bool:
+    own = Capability(package.name, package.version)
+    return any(
+        system.database.meets(term, newcomer, package, own)
+        for need in system.records(newcomer).needs(newcomer)
+        if need.kind is Relation.OBSOLETES
+        for term in terms_of(need.condition)
+        if term.name == package.name
+    )
+
+
+def _replaced(here: Package, by: Offering) -> BehindRow:
+    standing = Standing.HELD if here.held else Standing.REPLACED
+    return BehindRow(
+        here.name, here.architecture, here.version, by.package.version, by.repository.identity,
+        by.package.archive_size, False, [], here.held, standing, by.package.name, None,
+        f"{by.package.name} takes its place",
+    )  # fmt: skip
+
+
+def _report_expired(system: System, offered: Available) -> None:
+    for repository, _ in offered.tables:
+        expires = repository.copy.expires_at if repository.copy else None
+        if expires is not None and expires < offered.now:
+            system.report(
+                Gap(f"what is new at {repository.identity}", f"its index expired on {iso(expires)}")
+            )
+
+
+def _summary(system: System, offered: Available, rows: Sequence[BehindRow]) -> dict[str, Any]:
+    made = [one.copy.made_at for one, _ in offered.tables if one.copy and one.copy.made_at]
+    present = [p for p in system.packages if p.state.present]
+    names = offered.known(p.name for p in present)
+    return {
+        "installed": len(present),
+        "not_offered": sum(p.name not in names for p in present),
+        "security": None
+        if "advisories" in system.family.silent_on
+        else sum(bool(row.security) for row in rows),
+        **{
+            standing.value.replace("-", "_"): sum(row.standing is standing for row in rows)
+            for standing in Standing
+        },
+        "size": sum(
+            r.size or 0 for r in rows if r.standing in (Standing.BEHIND, Standing.REPLACED)
+        ),
+        "asked_at": offered.now,
+        "newest_index_at": max(made, default=None),
+        "oldest_index_at": min(made, default=None),
+        "keys_of": offered.keys_of,
+        "advisories_told": offered.tells_advisories,
+    }

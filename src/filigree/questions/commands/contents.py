@@ -1,0 +1,161 @@
+"""Which files are in a package, by role."""
+
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING, NamedTuple
+
+from filigree.model.answer import Answer, Gap
+from filigree.model.errors import AccessError
+from filigree.model.files import Aspect, FileRecord, Kind, Observation, Role
+from filigree.model.package import Package, State
+from filigree.model.roles import role_of
+from filigree.questions.asking.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.asking.subjects import Matched, match_subjects
+from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.offers.available import Available
+
+
+class Content(NamedTuple):
+    """One path of a package. What the record does not say is told as it is found on the disk."""
+
+    package: str
+    path: str
+    kind: Kind | None
+    role: Role
+    size: int | None
+    mode: str | None
+    owner: str | None
+    group: str | None
+    digest: str | None
+    link_target: str | None
+    architecture: str
+    version: str
+    remarks: tuple[str, ...]
+    trick: str | None
+
+
+def contents(
+    system: System,
+    subjects: Iterable[str],
+    roles: Iterable[Role] = (),
+    scope: Scope = Scope.INSTALLED,
+    chosen: Chosen = EVERYTHING,
+) -> Answer[Content]:
+    """The paths of the packages that the subjects point at, of the given roles or of all.
+
+    Digests are those on record; an archive's are held against its payload, or computed from it. Kind,
+    size, mode, owner, group and link target come from the disk where the family does not record them;
+    `summary["observed"]` names those. Bad news where a path of an archive would lead elsewhere. Of what
+    is only offered the indexes of paths tell; one that was never fetched is a gap.
+    """
+    with looking(system, scope, chosen) as lookup:
+        matched = match_subjects(system, subjects, lookup)
+        if lookup.offered is not None:
+            _report_untold(system, lookup.offered, matched.packages)
+        return _answer(system, matched, frozenset(roles), lookup)
+
+
+def _report_untold(system: System, offered: "Available", packages: Iterable[Package]) -> None:
+    """Say of which packages no index tells the paths."""
+    for package in packages:
+        if package.state is State.AVAILABLE and not offered.listed(package):
+            why = "no index of paths that may be believed tells of it"
+            system.report(Gap(f"the paths of {package.label}", why))
+
+
+def _answer(
+    system: System, matched: Matched, wanted: frozenset[Role], lookup: Lookup
+) -> Answer[Content]:
+    rows = [
+        row
+        for package in matched.packages
+        for row in _rows(system, package)
+        if not wanted or row.role in wanted
+    ]
+    tricks = sum(row.trick is not None for row in rows)
+    notes = [*lookup.notes, *map(str, matched.unmatched)]
+    return Answer(
+        "contents",
+        system.system_label,
+        rows,
+        {
+            "packages": len(matched.packages),
+            "paths": len(rows),
+            "size": sum(row.size or 0 for row in rows if row.kind is Kind.FILE),
+            "roles": totals(rows),
+            "observed": _observed(system, matched.packages),
+            "tricks": tricks,
+            "scope": lookup.scope.value,
+        },
+        system.gaps,
+        notes,
+        bad_news=bool(notes or tricks) or (bool(wanted) and not rows),
+    )
+
+
+def totals(rows: Iterable[Content]) -> dict[str, dict[str, int]]:
+    """How many paths of each role, and the bytes in their files; most paths first."""
+    counts: Counter[Role] = Counter()
+    sizes: Counter[Role] = Counter()
+    for row in rows:
+        counts[row.role] += 1
+        if row.kind is Kind.FILE:
+            sizes[row.role] += row.size or 0
+    return {r.value: {"paths": n, "size": sizes[r]} for r, n in counts.most_common()}
+
+
+def _observed(system: System, packages: Iterable[Package]) -> list[str]:
+    """What the records of some of the packages do not tell, and was looked at on the disk."""
+    told = set(Aspect)
+    for package in packages:
+        if package.state is not State.AVAILABLE:
+            told &= system.records(package).aspects
+    return [name for name in ("size", "mode", "owner", "group", "link-target") if name not in told]
+
+
+def _rows(system: System, package: Package) -> Iterator[Content]:
+    archived = package.state in (State.ARCHIVE, State.AVAILABLE)
+    for record in system.records(package).files(package):
+        seen = None if archived or record.moot is not None else _look(system, package, record)
+        yield _row(system, package, record, seen)
+
+
+def _look(system: System, package: Package, record: FileRecord) -> Observation | None:
+    try:
+        return system.jail.observe(record.location)
+    except AccessError as error:
+        if not error.absent:
+            system.report(Gap(f"{record.location} of {package.name}", error.what))
+        return None
+
+
+def _row(system: System, package: Package, record: FileRecord, seen: Observation | None) -> Content:
+    kind = record.kind or (seen.kind if seen else None)
+    # Another thing in the file's place says nothing about the file that was shipped.
+    if seen is not None and seen.kind is not kind:
+        seen = None
+    mode = record.mode if record.mode is not None else (seen.mode if seen else None)
+    is_file = kind is Kind.FILE
+    size = record.size if record.size is not None else (seen.size if seen and is_file else None)
+    # By place, and not by name: of these there are a hundred thousand.
+    return Content(
+        package.name,
+        record.path,
+        kind,
+        role_of(record.path, kind, mode, record.mark),
+        size,
+        None if mode is None else _OCTAL[mode],
+        record.owner or (system.owner_name(seen.uid) if seen else None),
+        record.group or (system.group_name(seen.gid) if seen else None),
+        record.digest,
+        record.link_target or (seen.link_target if seen else None),
+        package.architecture,
+        package.version,
+        record.remarks if record.moot is None else (*record.remarks, record.moot),
+        record.trick,
+    )
+
+
+_OCTAL = tuple(f"{mode:04o}" for mode in range(0o10000))

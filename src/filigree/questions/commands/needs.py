@@ -1,0 +1,292 @@
+"""What a package requires, and what requires it, direct or nested."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any, NamedTuple
+
+from filigree.families.nothing import NAME as NO_FAMILY
+from filigree.model.answer import Answer, Gap
+from filigree.model.needs import Need, Relation
+from filigree.model.package import Package, State, was_chosen
+from filigree.questions.asking.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.asking.silence import WHY_INSTALLED, known_chosen, report_silence
+from filigree.questions.asking.subjects import match_subjects
+from filigree.questions.dependencies.graph import HARD, Graph, Step, Tie
+from filigree.system import System
+
+
+class Standing(StrEnum):
+    """Whether a need is met on this system."""
+
+    MET = "met"
+    UNMET = "unmet"
+    AVAILABLE = "available"
+
+
+@dataclass(frozen=True, slots=True)
+class WouldMeet:
+    """A package that a repository offers. Sizes in bytes."""
+
+    name: str
+    version: str
+    repository: str | None
+    archive_size: int | None
+    installed_size: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class NeedRow:
+    """One need and one package at the other end of it (None where it is unmet, or needs none).
+
+    `status` is None where it cannot be judged: the needs of another family's archive.
+
+    `repository` is who offers the package at the other end, where it is not installed.
+
+    `archive_size` is what it takes to fetch that; `chosen` whether a person asked for it, where it is
+    installed. `would_meet` is what is offered and would meet a need that nothing meets.
+
+    `via` is the package on this side; `repeat` is "cycle" or "folded" where the walk does not go
+    on from here because it was, or is being, told elsewhere. `reason` is why a need is met without
+    a package.
+    """
+
+    name: str | None
+    version: str | None
+    depth: int
+    kind: Relation
+    requirement: str
+    status: Standing | None
+    via: str
+    repeat: str | None
+    via_version: str
+    architecture: str | None
+    reason: str | None
+    repository: str | None
+    archive_size: int | None = None
+    chosen: bool | None = None
+    would_meet: list[WouldMeet] = field(default_factory=list)
+
+
+class Layout(StrEnum):
+    """How a walk is told: as a tree, or each package once, what is nearest first."""
+
+    TREE = "tree"
+    FLAT = "flat"
+    LEVELS = "levels"
+
+
+def needs(
+    system: System,
+    subjects: Iterable[str],
+    depth: int | None = 1,
+    kinds: frozenset[Relation] = HARD,
+    scope: Scope = Scope.INSTALLED,
+    chosen: Chosen = EVERYTHING,
+    layout: Layout = Layout.TREE,
+    missing: bool = False,
+) -> Answer[NeedRow]:
+    """What the subjects require, `depth` steps deep (None: to the end).
+
+    With `missing` only what is not installed: each package, or unmet need, once.
+    Where repositories are asked, what is installed meets a need before what is only offered; then its
+    status is `available`. Bad news where a hard need (requires, requires-first) is unmet, or a subject
+    is unknown. Archives that are asked about together may meet each other's needs.
+    """
+    with looking(system, scope, chosen) as lookup:
+        layout = Layout.FLAT if missing and layout is Layout.TREE else layout
+        asked = _Asked(depth, kinds, layout, missing=missing)
+        return _walk(system, subjects, asked, lookup, chosen)
+
+
+def needed_by(
+    system: System,
+    subjects: Iterable[str],
+    depth: int | None = 1,
+    kinds: frozenset[Relation] = HARD,
+    scope: Scope = Scope.INSTALLED,
+    chosen: Chosen = EVERYTHING,
+    layout: Layout = Layout.TREE,
+    chosen_only: bool = False,
+    count: bool = False,
+) -> Answer[NeedRow]:
+    """What requires the subjects, `depth` steps away (None: to the end), installed or offered.
+
+    With `chosen_only` only what a person asked for: each package once, what is nearest first. With
+    `count` the summary alone.
+    """
+    if scope is not Scope.AVAILABLE:
+        report_silence(system, "reason", WHY_INSTALLED)
+    with looking(system, scope, chosen) as lookup:
+        layout = Layout.FLAT if (chosen_only or count) and layout is Layout.TREE else layout
+        asked = _Asked(depth, kinds, layout, True, chosen_only=chosen_only, only_count=count)
+        return _walk(system, subjects, asked, lookup, chosen)
+
+
+class _Asked(NamedTuple):
+    """How far to walk, and what of it to tell."""
+
+    depth: int | None
+    kinds: frozenset[Relation]
+    layout: Layout
+    backwards: bool = False
+    missing: bool = False
+    chosen_only: bool = False
+    only_count: bool = False
+
+    def tells(self, step: Step) -> bool:
+        """Whether a step is among what is asked for."""
+        holder = step.tie.holder
+        if self.missing:
+            return not step.tie.met or (holder is not None and not holder.state.present)
+        asker = step.tie.asker
+        return not self.chosen_only or (asker.state.present and was_chosen(asker))
+
+
+def _walk(
+    system: System, subjects: Iterable[str], asked: _Asked, lookup: Lookup, chosen: Chosen
+) -> Answer[NeedRow]:
+    backwards = asked.backwards
+    matched = match_subjects(system, subjects, lookup)
+    other = (State.AVAILABLE,) if backwards else (State.AVAILABLE, State.ARCHIVE)
+    starts = [p for p in matched.packages if p.state.present or p.state in other]
+    notes = [*lookup.notes, *map(str, matched.unmatched)]
+    notes += (f"{p.name} is not installed" for p in matched.packages if p not in starts)
+    graph = Graph(system, lookup, () if backwards else starts)
+    for start in starts:
+        if not graph.judges(start):
+            system.report(unjudged(system, start))
+    counted = _counted(graph, starts, asked) if asked.only_count else None
+    if counted is not None:
+        summary = {**counted, "scope": lookup.scope.value, "layout": asked.layout.value}
+        return Answer(
+            "needed-by", system.system_label, [], summary, system.gaps, notes, bool(notes)
+        )
+    walk = graph.walk if asked.layout is Layout.TREE else graph.levels
+    walks = [
+        [step for step in walk(start, asked.kinds, asked.depth, backwards) if asked.tells(step)]
+        for start in starts
+    ]
+    steps = [step for walked in walks for step in walked]
+    offers = {} if backwards else _would_meet(system, lookup, chosen, steps)
+    rows = [_row(system, step, backwards, offers) for step in steps]
+    ends = [step.tie.asker if backwards else step.tie.holder for step in steps]
+    reached = {id(end): end for end in ends if end is not None}
+    return Answer(
+        "needed-by" if backwards else "needs",
+        system.system_label,
+        [] if asked.only_count else rows,
+        {
+            **_summary(zip(starts, map(len, walks), strict=True), rows, reached),
+            "scope": lookup.scope.value,
+            "layout": asked.layout.value,
+        },
+        system.gaps,
+        notes,
+        bad_news=bool(notes) or any(r.status is Standing.UNMET and r.kind.hard for r in rows),
+    )
+
+
+def _counted(graph: Graph, starts: Sequence[Package], asked: _Asked) -> dict[str, Any] | None:
+    """The summary for one package, from the kept graph alone; None where that does not tell."""
+    if len(starts) != 1 or asked.chosen_only:
+        return None
+    found = graph.count(starts[0], asked.kinds, asked.depth)
+    if found is None:
+        return None
+    packages, installed, fetched, far = found
+    summary = _summary([(starts[0], 0)], [], {})
+    return {
+        **summary, "packages": packages, "installed_size": installed, "needs": packages,
+        "to_fetch": packages, "fetch_size": fetched, "deepest": far,
+    }  # fmt: skip
+
+
+def _would_meet(
+    system: System, lookup: Lookup, chosen: Chosen, steps: Iterable[Step]
+) -> dict[tuple[int, str], list[WouldMeet]]:
+    """What is offered for the needs that nothing meets, by asker and need.
+
+    The repositories are asked only where there is such a need, and not where they were asked already.
+    """
+    unmet = [step.tie for step in steps if step.tie.met is False]
+    if not unmet or lookup.offered is not None or system.family.name == NO_FAMILY:
+        return {}
+    found: dict[tuple[int, str], list[WouldMeet]] = {}
+    with looking(system, Scope.ANY, chosen._replace(quiet=True, addresses=())) as more:
+        graph = Graph(system, more)
+        for tie in unmet:
+            holders = graph.met_by(tie.need, tie.asker).holders
+            found[id(tie.asker), tie.need.text] = [
+                WouldMeet(p.name, p.version, p.repository, p.archive_size, p.installed_size)
+                for p in holders
+            ]
+    return found
+
+
+def _row(
+    system: System, step: Step, backwards: bool,
+    offers: Mapping[tuple[int, str], list[WouldMeet]],
+) -> NeedRow:  # fmt: skip
+    tie = step.tie
+    end, via = (tie.asker, tie.holder) if backwards else (tie.holder, tie.asker)
+    return NeedRow(
+        name=end.name if end else None,
+        version=end.version if end else None,
+        architecture=end.architecture if end else None,
+        depth=step.depth,
+        kind=tie.need.kind,
+        requirement=tie.need.text,
+        status=_status(tie),
+        via=via.name if via else "",
+        via_version=via.version if via else "",
+        repeat=step.repeat,
+        reason=why_without(tie.need) if end is None and tie.met else None,
+        repository=end.repository if end is not None and end.state is State.AVAILABLE else None,
+        archive_size=end.archive_size if end and end.state is State.AVAILABLE else None,
+        chosen=known_chosen(system, end) if end is not None and end.state.present else None,
+        would_meet=offers.get((id(tie.asker), tie.need.text), []) if tie.met is False else [],
+    )
+
+
+def _status(tie: Tie) -> Standing | None:
+    if tie.met is None:
+        return None
+    if tie.met and tie.holder is not None and not tie.holder.state.present:
+        return Standing.MET if tie.holder is tie.asker else Standing.AVAILABLE
+    return Standing.MET if tie.met else Standing.UNMET
+
+
+def unjudged(system: System, package: Package) -> Gap:
+    """That the needs of a package of another family cannot be judged here."""
+    return Gap(
+        f"whether the needs of {package.name} are met",
+        f"it is an archive of the {package.family} family, and the system at {system.root} is not",
+    )
+
+
+def why_without(need: Need) -> str:
+    """Why a need is met although no package meets it."""
+    return need.granted or "its condition does not arise here"
+
+
+def _summary(
+    starts: Iterable[tuple[Package, int]], rows: list[NeedRow], reached: dict[int, Package]
+) -> dict[str, Any]:
+    subjects = []
+    for start, count in starts:
+        reached.pop(id(start), None)
+        subjects.append({
+            "name": start.name, "version": start.version, "architecture": start.architecture,
+            "records": count,
+        })  # fmt: skip
+    return {
+        "subjects": subjects,
+        "packages": len(reached),
+        "installed_size": sum(p.installed_size or 0 for p in reached.values()),
+        "needs": len(rows),
+        "unmet": sum(row.status is Standing.UNMET for row in rows),
+        "to_fetch": len(fetched := [p for p in reached.values() if p.state is State.AVAILABLE]),
+        "fetch_size": sum(p.archive_size or 0 for p in fetched),
+        "deepest": max((row.depth for row in rows), default=0),
+    }

@@ -1,0 +1,349 @@
+"""The chain from a file to a key, link by link: what was compared, and where it breaks or never was.
+
+    file -> record -> archive -> index entry -> index -> signed index -> key -> keyring file
+
+A record or an archive that bears a seal of its own has a shorter way: seal -> key -> keyring file. Both
+are told where both are there. Each link holds, is broken, or is absent; what is behind a link that does
+not hold is told all the same, for it says what the thing should have been.
+"""
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any, NamedTuple
+
+from filigree.families.protocol import Archive
+from filigree.model.answer import Answer
+from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.files import Difference, Evidence, FileRecord, Sort, Verdict
+from filigree.model.package import Package
+from filigree.model.seals import Seal, SealVerdict, Signer
+from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.silence import report_silence
+from filigree.questions.asking.subjects import is_path, match_subjects
+from filigree.questions.evidence.expected import Expected, Expecting
+from filigree.questions.evidence.references import NOTHING, Against, References
+from filigree.questions.evidence.vouching import Promise, Standing, Vouching
+from filigree.questions.finding.ownership import OwnerSearch, absolute
+from filigree.questions.verifying.judging import Judged, judge
+from filigree.system import System
+
+
+class Holds(StrEnum):
+    """What is to be said of a link."""
+
+    YES = "holds"
+    BROKEN = "broken"
+    ABSENT = "absent"
+
+
+class Link(NamedTuple):
+    """One link of the chain: what it joins, whether it holds, and what was compared, for people."""
+
+    link: str
+    verdict: Holds
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class Provenance:
+    """The chain of one file, package or archive.
+
+    `evidence` is what the answer rests on. `whole` is whether the chain reaches a key without a break;
+    `breaks_at` is the first link that does not hold, None where none breaks. `seal` is an archive's own.
+    """
+
+    subject: str
+    package: str
+    version: str
+    architecture: str
+    evidence: Evidence
+    links: list[Link]
+    seal: SealVerdict | None
+    whole: bool
+    breaks_at: str | None
+    archive: str | None
+
+
+def provenance(
+    system: System, subjects: Iterable[str], against: Against = NOTHING, chosen: Chosen = EVERYTHING
+) -> Answer[Provenance]:
+    """The chain from a key to each subject: an installed package, a path of one, or an archive.
+
+    Archives are looked for in the system's own cache, among those that were fetched before, and where
+    `against` says. Bad news where a link is broken; a chain that never reached a key is none.
+    """
+    asked = list(subjects)
+    matched = match_subjects(system, asked)
+    notes = list(map(str, matched.unmatched))
+    here = [one for one in matched.packages if system.archive_of(one) is None]
+    paths = _paths_of(system, asked)
+    vouching = Vouching(system, chosen)
+    try:
+        anywhere = Against(
+            against.paths, True, against.repositories, True, against.fetch, against.announce
+        )
+        references = References(system, here, anywhere, chosen, vouching)
+        expecting = Expecting(system, vouching, references)
+        rows: list[Provenance] = []
+        for package in matched.packages:
+            archive = system.archive_of(package)
+            if archive is not None:
+                rows.append(_of_archive(package, archive, vouching))
+                continue
+            asked_for: Sequence[str | None] = paths.get(id(package)) or [None]
+            for path in asked_for:
+                rows.append(_of_installed(system, package, path, expecting, references))
+    finally:
+        vouching.close()
+    return Answer(
+        "provenance", system.system_label, rows, _summary(rows, vouching, references), system.gaps,
+        [*notes, *vouching.notes],
+        bad_news=bool(notes) or any(row.breaks_at is not None for row in rows),
+    )  # fmt: skip
+
+
+def _paths_of(system: System, subjects: Iterable[str]) -> dict[int, list[str]]:
+    """The paths that were asked for, by the package that owns each."""
+    found: dict[int, list[str]] = {}
+    for subject in subjects:
+        if is_path(subject):
+            for one in OwnerSearch(system).find(subject):
+                for owner in one.owners:
+                    found.setdefault(id(owner.package), []).append(absolute(system, one.path))
+    return found
+
+
+# -- installed ------------------------------------------------------------------------------
+
+
+def _of_installed(
+    system: System, package: Package, path: str | None, expecting: Expecting, references: References
+) -> Provenance:
+    expected = expecting.of(package)
+    untold = "content" in system.family.silent_on
+    if expected.archive is None and untold:
+        report_silence(system, "content", f"what the files of {package.name} hold")
+    records = _records(system, expected.records, path)
+    by_record = expected.archive is None
+    if not untold and expected.changed.keys() & {record.path for record in records}:
+        # The chain breaks where the record is not what the archive says: the file may be as recorded.
+        records = _records(system, system.database.files(package), path)
+        by_record = True
+    found = [(record, judge(system, record, read_all=True, whose=package)) for record in records]
+    links = [_disk_link(system, found, path, by_record), *_record_links(system, expected)]
+    if expected.archive is not None and expected.standing is not None:
+        names = {record.path for record in records} if path is not None else None
+        links.append(_archive_link(expected, names, len(records)))
+        links += _standing_links(expected.standing, expected.archive)
+    else:
+        links.append(Link("archive", Holds.ABSENT, references.lack(package)))
+        links += _promise_links(references.promises.get(id(package), ()))
+    # What only the system's own policy speaks for reaches no key, whatever stands behind the package.
+    own = [judged.policy for _, judged in found if judged.policy is not None]
+    own = own if path is not None else [one for one in own if one.sort is not Sort.LINK]
+    evidence = Evidence.RECORD if own else expected.evidence
+    return _row(path or package.label, package, evidence, links, None, expected.archive)
+
+
+def _records(system: System, every: Sequence[FileRecord], path: str | None) -> Sequence[FileRecord]:
+    if path is None:
+        return every
+    real = system.real(path)
+    return [
+        one for one in every
+        if path in (one.path, one.location) or real in (system.real(one.path), system.real(one.location))
+    ]  # fmt: skip
+
+
+def _disk_link(
+    system: System, found: Sequence[tuple[FileRecord, Judged]], path: str | None, by_record: bool
+) -> Link:
+    """What is on the disk, against the archive, or against the local record where that is all."""
+    if not found:
+        return Link("file", Holds.ABSENT, "it is not on record")
+    if path is not None:
+        record, judged = found[0]
+        told = "; ".join(_difference(one) for one in judged.differences) or judged.reason
+        match judged.verdict:
+            case Verdict.INTACT:
+                what = record.digest or record.link_target or record.kind or "its place"
+                told = "as recorded" if by_record else "as it was shipped"
+                return Link("file", Holds.YES, f"it is {told}: {what}")
+            case Verdict.UNRECORDED:
+                return Link("file", Holds.ABSENT, "its content is not on record")
+            case Verdict.EXCUSED | Verdict.UNREADABLE:
+                return Link("file", Holds.ABSENT, told or judged.verdict.value)
+        return Link("file", Holds.BROKEN, f"{judged.verdict.value}: {told}")
+    counts = Counter(judged.verdict for _, judged in found)
+    words = ", ".join(f"{counts[one]:,} {one.value}" for one in Verdict if counts[one])
+    words += ", by the local record" if by_record else ", by the archive"
+    own = Counter(judged.policy.sort for _, judged in found if judged.policy is not None)
+    if own:
+        told = ", ".join(f"{count:,} by {sort.value}" for sort, count in own.items())
+        words += f"; of them only the system's own policy speaks for {told}"
+    if any(one.alarming for one in counts):
+        return Link("files", Holds.BROKEN, words)
+    if own.keys() - {Sort.LINK}:
+        return Link("files", Holds.ABSENT, words)
+    # Where a family records no content nothing was compared that would tell another file.
+    untold = counts[Verdict.UNRECORDED] and "content" in system.family.silent_on
+    return Link("files", Holds.ABSENT if untold else Holds.YES, words)
+
+
+def _difference(one: Difference) -> str:
+    return (
+        f"{one.aspect.value.replace('-', ' ')} is {one.found or 'none'}, recorded is {one.expected}"
+    )
+
+
+def _record_links(system: System, expected: Expected) -> Iterator[Link]:
+    """The record, by the seal that is kept with it."""
+    if expected.seal is None:
+        why = system.family.silent_on.get("record_seal", "this family's records bear no seal")
+        yield Link("record", Holds.ABSENT, why)
+        return
+    yield from _seal_links("record", expected.seal)
+
+
+def _archive_link(expected: Expected, names: set[str] | None, count: int) -> Link:
+    """The record, against the archive."""
+    changed = {
+        path: told for path, told in expected.changed.items() if names is None or path in names
+    }
+    if not changed:
+        files = "it" if names is not None else f"each of {count:,} paths"
+        return Link(
+            "archive", Holds.YES, f"the record says of {files} what {expected.archive} holds"
+        )
+    path, told = next(iter(changed.items()))
+    more = f" (and {len(changed) - 1:,} more)" if len(changed) > 1 else ""
+    says = "; ".join(f"the record says {one.found}, the archive {one.expected}" for one in told)
+    words = f"the local record of {path} was changed{more}: {says}"
+    return Link("archive", Holds.BROKEN, words)
+
+
+# -- archives -------------------------------------------------------------------------------
+
+
+def _of_archive(package: Package, archive: Archive, vouching: Vouching) -> Provenance:
+    path = archive.facts.path
+    promises = vouching.promises([package]).get(id(package), [])
+    try:
+        checks = list(archive.checks())
+        standing = vouching.standing(archive, promises, below=False, given=True)
+    except (AccessError, DatabaseError) as error:
+        links = [Link("archive", Holds.BROKEN, f"it cannot be read to its end: {error.what}")]
+        return _row(path, package, Evidence.RECORD, links, None, path)
+    wrong = [check for check in checks if not check.holds]
+    links = []
+    if wrong:
+        told = "; ".join(f"{one.what}: {one.expected}, found {one.found}" for one in wrong)
+        links.append(Link("archive", Holds.BROKEN, told))
+    elif checks:
+        told = ", ".join(dict.fromkeys(one.what.partition(",")[0] for one in checks))
+        links.append(Link("archive", Holds.YES, f"it is what it says of itself: {told}"))
+    else:
+        links.append(Link("archive", Holds.ABSENT, "it carries no digest of itself"))
+    links += _standing_links(standing, path)
+    if not promises:
+        links.append(Link("index entry", Holds.ABSENT, "no index that may be believed offers it"))
+    return _row(path, package, standing.evidence, links, standing.seal.verdict, path)
+
+
+def _standing_links(standing: Standing, path: str) -> Iterator[Link]:
+    """From an archive to the keys: by its own seal, and by the index that tells its digest."""
+    yield from _seal_links("seal of the archive", standing.seal)
+    if standing.broken is not None:
+        told = (
+            f"{standing.broken.place.digest} is what it should have, and {standing.digest} it has"
+        )
+        # What bears a good seal itself needs no index; that this one tells of another is told.
+        good = standing.seal.verdict is SealVerdict.GOOD
+        yield Link("index entry", Holds.ABSENT if good else Holds.BROKEN, told)
+        yield from _index_links(standing.broken)
+    elif standing.promise is not None:
+        yield Link("index entry", Holds.YES, f"{standing.promise.place.digest}, as {path} has it")
+        yield from _index_links(standing.promise)
+
+
+def _promise_links(promises: Sequence[Promise]) -> Iterator[Link]:
+    """What indexes tell of an archive that is not at hand."""
+    if not promises:
+        yield Link("index entry", Holds.ABSENT, "no index that may be believed offers this version")
+        return
+    promise = promises[0]
+    words = f"{promise.place.digest or 'no digest'} is what the archive should have"
+    yield Link("index entry", Holds.ABSENT, words)
+    yield from _index_links(promise)
+
+
+def _index_links(promise: Promise) -> Iterator[Link]:
+    copy = promise.repository.copy
+    listed = copy.listed if copy is not None else None
+    if copy is None or listed is None:
+        yield Link("index", Holds.ABSENT, "there is no copy of it")
+        return
+    if copy.matches is True:
+        yield Link(
+            "index", Holds.YES, f"{listed.path} is what the signed file says: {listed.digest}"
+        )
+    else:
+        why = "; ".join(copy.remarks) or "nothing tells its digest"
+        yield Link("index", Holds.BROKEN if copy.matches is False else Holds.ABSENT, why)
+    yield from _seal_links("signed index", promise.seal, promise.repository.identity)
+
+
+# -- seals ----------------------------------------------------------------------------------
+
+
+def _seal_links(link: str, seal: Seal, of: str | None = None) -> Iterator[Link]:
+    """A seal; where it is good the key behind it, and the file that holds the key."""
+    what = f"{of}: " if of else ""
+    good = next((one for one in seal.signers if one.verdict is SealVerdict.GOOD), None)
+    if seal.verdict is SealVerdict.GOOD and good is not None:
+        when = f" on {good.made_at:%Y-%m-%d}" if good.made_at else ""
+        yield Link(link, Holds.YES, f"{what}good, signed{when}")
+        yield from _key_links(good)
+        return
+    broken = seal.verdict in (SealVerdict.BAD,)
+    reason = f": {seal.reason}" if seal.reason and seal.verdict is not SealVerdict.NONE else ""
+    words = (
+        "it is not signed" if seal.verdict is SealVerdict.NONE else f"{seal.verdict.value}{reason}"
+    )
+    yield Link(link, Holds.BROKEN if broken else Holds.ABSENT, f"{what}{words}")
+
+
+def _key_links(signer: Signer) -> Iterator[Link]:
+    yield Link("key", Holds.YES, f"{signer.fingerprint}, {signer.identity or 'of nobody known'}")
+    if signer.key_file:
+        yield Link("keyring file", Holds.YES, signer.key_file)
+
+
+# -- all together ---------------------------------------------------------------------------
+
+
+def _row(
+    subject: str, package: Package, evidence: Evidence, links: list[Link],
+    seal: SealVerdict | None, archive: str | None,
+) -> Provenance:  # fmt: skip
+    broken = next((one for one in links if one.verdict is Holds.BROKEN), None)
+    return Provenance(
+        subject, package.name, package.version, package.architecture, evidence, links, seal,
+        evidence is Evidence.SIGNED and broken is None,
+        f"{broken.link}: {broken.detail}" if broken else None, archive,
+    )  # fmt: skip
+
+
+def _summary(
+    rows: Sequence[Provenance], vouching: Vouching, references: References
+) -> dict[str, Any]:
+    return {
+        "subjects": len(rows),
+        "whole": sum(row.whole for row in rows),
+        "broken": sum(row.breaks_at is not None for row in rows),
+        "fetched": references.fetched,
+        "keys_of": vouching.trust.keys_of,
+        "asked_at": vouching.trust.now,
+    }

@@ -1,0 +1,254 @@
+"""Files of no package, in the directories where packages put theirs; and why some of them are there.
+
+Rules, before the code that keeps them:
+
+- A directory is walked by what it is: links are told, and never followed.
+- Another file system than the one that a walk started on is not entered unless that is asked for; what
+  the kernel makes up (processes, devices, settings) never is. The first is a gap, the second is none.
+- A cause is told only where something on record or in the system's own policy says so; it excuses nothing
+  from being listed.
+- What runs with somebody else's rights comes first, then what can be run, then the rest; within each what
+  has no cause.
+"""
+
+import stat
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+from typing import Any
+
+from filigree.access.jail import Jail
+from filigree.access.walking import Entry, Walk, kinds_of_file_systems
+from filigree.model.answer import Answer, Gap, moment_of
+from filigree.model.errors import AccessError, BadQuestion
+from filigree.model.files import Kind
+from filigree.questions.finding.causes import Cause, Causes
+from filigree.system import System
+
+USUAL = (
+    "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/usr/bin", "/usr/sbin", "/usr/games",
+    "/usr/lib", "/usr/lib32", "/usr/lib64", "/usr/libx32", "/usr/libexec", "/usr/local/bin",
+    "/usr/local/sbin", "/etc", "/boot",
+)  # fmt: skip
+"""Where programs, libraries and system configuration live."""
+_PACE = 4096
+LISTED = 200_000
+"""So many rows are listed."""
+_MANY = 20
+
+
+class Rank(StrEnum):
+    """How much a stray file is to be looked at, the most first."""
+
+    RIGHTS = "set-id"
+    PROGRAM = "executable"
+    OTHER = "other"
+
+
+@dataclass(frozen=True, slots=True)
+class Stray:
+    """One path of no package. `rank` is `set-id` where it runs with somebody else's rights.
+
+    `cause` is why it is there, None where nothing tells; `detail` says more of that. `below` is the
+    topmost directory of no package that it lies in, None where its directory is a package's.
+    """
+
+    path: str
+    kind: Kind
+    size: int
+    owner: str
+    group: str
+    mode: str
+    modified: datetime | None
+    rank: Rank
+    cause: Cause | None
+    detail: str | None
+    below: str | None
+    link_target: str | None
+
+
+def strays(
+    system: System,
+    directories: Iterable[str] = (),
+    other_file_systems: bool = False,
+    progress: Callable[[int], None] | None = None,
+) -> Answer[Stray]:
+    """Files of no package below the directories, or below those where packages usually put theirs.
+
+    Raises BadQuestion where a directory that was named is none. Bad news where a file that can be run is
+    of nobody and nothing tells why.
+    """
+    tops = _tops(system, list(directories))
+    owned = _owned(system, tops)
+    causes = Causes(system, owned)
+    kept = _Kept()
+    looked = 0
+    for top in tops:
+        walk = Walk(system.jail, top, other_file_systems, kinds_of_file_systems())
+        below: dict[str, str | None] = {}
+        for entry in walk:
+            looked += 1
+            if progress is not None and looked % _PACE == 0:
+                progress(looked)
+            if isinstance(entry, Gap):
+                system.report(entry)
+                continue
+            above = below.get(entry.path.rpartition("/")[0])
+            is_owned = entry.path in owned
+            if entry.kind is Kind.DIRECTORY:
+                outermost = above or (None if is_owned else entry.path)
+                below[entry.path] = outermost
+                if entry.empty and not is_owned:
+                    kept.add(_row(system, entry, causes, above))
+            elif not is_owned:
+                kept.add(_row(system, entry, causes, above))
+    rows = kept.rows()
+    if kept.dropped:
+        told = ", ".join(f"{count:,} {rank.value}" for rank, count in kept.dropped.items())
+        why = f"more than {LISTED:,} files of nobody's are counted, and not listed"
+        system.report(Gap(f"{kept.dropped.total():,} paths ({told})", why))
+    return Answer(
+        "strays", system.system_label, rows, _summary(kept, tops, looked), system.gaps,
+        bad_news=any(
+            kept.without_cause[rank] for rank in (Rank.RIGHTS, Rank.PROGRAM)
+        ),
+    )  # fmt: skip
+
+
+def _tops(system: System, asked: list[str]) -> list[str]:
+    """Where walks start: each real directory once, and none within another."""
+    found: dict[str, None] = {}
+    for path in asked or USUAL:
+        if not system.jail.is_directory(path):
+            if asked:
+                raise BadQuestion("it is no directory below the root", path, "name a directory")
+            continue
+        try:
+            found[system.jail.real_path(path)] = None
+        except AccessError as error:
+            system.report(Gap(path, error.what))
+    tops = sorted(found)
+    return [
+        one for one in tops
+        if not any(one != up and (up == "/" or one.startswith(f"{up}/")) for up in tops)
+    ]  # fmt: skip
+
+
+def _owned(system: System, tops: Sequence[str]) -> set[str]:
+    """Every path on record below the directories, and above them, with the links on the way resolved."""
+    real: dict[str, str] = {}
+    fronts = tuple(f"{top.rstrip('/')}/" for top in tops)
+    found: set[str] = set(tops)
+    for package, listing in system.database.listings():
+        moved = _moved(system, package.name)
+        for path in listing:
+            folder, _, name = path.rpartition("/")
+            place = real.get(folder)
+            if place is None:
+                place = real[folder] = _real(system.jail, folder)
+            whole = f"{place}/{name}" if name else place or "/"
+            if whole.startswith(fronts):
+                found.add(moved.get(path, whole))
+    return found
+
+
+def _moved(system: System, package: str) -> dict[str, str]:
+    return {
+        one.original: one.moved_to for one in system.database.relocations() if one.keeper != package
+    }
+
+
+def _real(jail: Jail, folder: str) -> str:
+    if not folder:
+        return ""
+    try:
+        return jail.real_path(folder).rstrip("/")
+    except AccessError:
+        return folder
+
+
+def _row(system: System, entry: Entry, causes: Causes, below: str | None) -> Stray:
+    cause, detail = causes.of(entry)
+    return Stray(
+        entry.path, entry.kind, entry.size, system.owner_name(entry.uid),
+        system.group_name(entry.gid), f"{entry.mode:04o}", moment_of(entry.modified // 10**9),
+        _rank(entry), cause, detail, below, entry.link_target,
+    )  # fmt: skip
+
+
+def _rank(entry: Entry) -> Rank:
+    if entry.kind is not Kind.FILE:
+        return Rank.OTHER
+    if entry.mode & (stat.S_ISUID | stat.S_ISGID):
+        return Rank.RIGHTS
+    return Rank.PROGRAM if entry.mode & 0o111 else Rank.OTHER
+
+
+_RANKS = {rank: place for place, rank in enumerate(Rank)}
+
+
+def _order(row: Stray) -> tuple[int, bool, str]:
+    return (_RANKS[row.rank], row.cause is not None, row.path)
+
+
+class _Kept:
+    """The rows that are listed, and the counts of all: of more than make sense the gravest are listed."""
+
+    def __init__(self) -> None:
+        self._rows: dict[Rank, list[Stray]] = {rank: [] for rank in Rank}
+        self._listed = 0
+        self.size = 0
+        self.ranks: Counter[Rank] = Counter()
+        self.causes: Counter[Cause | None] = Counter()
+        self.without_cause: Counter[Rank] = Counter()
+        self.dropped: Counter[Rank] = Counter()
+
+    def add(self, row: Stray) -> None:
+        self.ranks[row.rank] += 1
+        self.causes[row.cause] += 1
+        self.without_cause[row.rank] += row.cause is None
+        self.size += row.size if row.kind is Kind.FILE else 0
+        self._rows[row.rank].append(row)
+        self._listed += 1
+        if self._listed > LISTED:
+            least = next(rank for rank in reversed(Rank) if self._rows[rank])
+            self._rows[least].pop()
+            self._listed -= 1
+            self.dropped[least] += 1
+
+    def rows(self) -> list[Stray]:
+        found = [row for rows in self._rows.values() for row in rows]
+        self._rows = {}
+        found.sort(key=_order)
+        return found
+
+
+def _summary(kept: _Kept, tops: Sequence[str], looked: int) -> dict[str, Any]:
+    return {
+        "directories": list(tops),
+        "looked_at": looked,
+        "strays": kept.ranks.total(),
+        "size": kept.size,
+        "without_cause": kept.causes[None],
+        "causes": {cause.value: kept.causes[cause] for cause in Cause if kept.causes[cause]},
+        "ranks": {rank.value: kept.ranks[rank] for rank in Rank},
+    }
+
+
+def by_directory(rows: Sequence[Stray]) -> dict[str, list[Stray]]:
+    """Rows that are told together: in a directory of no package two or more, in another one many."""
+    found: dict[str, list[Stray]] = {}
+    for row in rows:
+        found.setdefault(folder_of(row), []).append(row)
+    return {
+        folder: held
+        for folder, held in found.items()
+        if len(held) > (1 if held[0].below is not None else _MANY)
+    }
+
+
+def folder_of(row: Stray) -> str:
+    """The directory that stands for a path: the topmost that is nobody's, or else its own."""
+    return row.below or row.path.rpartition("/")[0]

@@ -1,0 +1,176 @@
+"""Whether files are still as shipped."""
+
+import time
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
+from functools import partial
+
+from filigree.access.workers import share
+from filigree.model.answer import Answer, iso, moment_of
+from filigree.model.errors import AccessError
+from filigree.model.files import Aspect, Verdict
+from filigree.model.package import Package, State
+from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.silence import report_silence
+from filigree.questions.asking.subjects import match_subjects
+from filigree.questions.evidence.expected import RANK, Expecting
+from filigree.questions.evidence.references import Against, References
+from filigree.questions.evidence.vouching import Vouching, same_package
+from filigree.questions.finding.unknown_programs import report_unknown_programs
+from filigree.questions.verifying.checking import Run
+from filigree.questions.verifying.tally import Tally
+from filigree.questions.verifying.verdicts import AS_USUAL, LOUD, FileVerdict, Job, Manner, Progress
+from filigree.system import System
+
+SLICE = 2048
+HEAVY = 256 << 20
+"""More paths, or more bytes, are shared out in parts."""
+
+
+def verify(
+    system: System,
+    subjects: Iterable[str] | None = None,
+    verdicts: frozenset[Verdict] = LOUD,
+    aspects: frozenset[Aspect] = frozenset(),
+    workers: int | None = None,
+    progress: Callable[[Progress], None] | None = None,
+    manner: Manner = AS_USUAL,
+    chosen: Chosen = EVERYTHING,
+) -> Answer[FileVerdict]:
+    """Judge every file of the subjects, or of every package where `subjects` is None.
+
+    Returned are the files with one of the `verdicts` and, where `aspects` are given, a difference
+    in one of those; the summary counts all. Uses as many processes as there are processors, or
+    `workers`. An interrupt from the keyboard ends it with what was found so far. `manner` says what
+    files are held against, `chosen` whose keys and which repositories count.
+    """
+    started = time.monotonic()
+    packages, notes, archives = _chosen_packages(system, subjects, manner)
+    against = manner.against
+    if archives:
+        against = replace(against, paths=(*against.paths, *archives))
+    elif (RANK[manner.least] or against.fetch) and not against.named:
+        against = replace(against, everywhere=True)
+    if against.repositories:
+        names = (*chosen.repositories, *against.repositories)
+        chosen = chosen._replace(repositories=names)
+    vouching = Vouching(system, chosen)
+    try:
+        expecting = _expecting(system, packages, against, chosen, vouching)
+        notes += vouching.notes
+    finally:
+        vouching.close()  # workers must not share what is open
+    system.database.prepare(packages)
+    jobs = _jobs(system, packages)
+    total = sum(job.paths for job in jobs)
+    run = Run(system, verdicts, aspects, manner, expecting)
+    tally = Tally(total, manner, progress)
+    interrupted = False
+    outcomes = share(jobs, run.judge_job, workers, kin=lambda job: id(job.package))
+    try:
+        for done in outcomes:
+            tally.add(done, jobs[done.place])
+    except KeyboardInterrupt:
+        interrupted = True
+    finally:
+        outcomes.close()  # type: ignore[attr-defined]
+    changed = partial(_changed_at, system)
+    for gap in tally.gaps_of(interrupted, changed):
+        system.report(gap)
+    if untold := tally.verdicts[Verdict.UNRECORDED]:
+        report_silence(system, "content", f"the content of {untold:,} files")
+    if subjects is None and RANK[manner.least]:
+        report_unknown_programs(system)
+    order = {id(p): n for n, p in enumerate(packages)}
+    tally.rows.sort(key=lambda found: (order[id(found[0])], found[1].path))
+    summary = tally.summary(system, packages, time.monotonic() - started, changed)
+    summary["keys_of"] = vouching.trust.keys_of
+    summary["fetched"] = expecting.fetched
+    return Answer(
+        "verify",
+        system.system_label,
+        [row for _, row in tally.rows],
+        summary,
+        system.gaps,
+        notes,
+        bad_news=bool(notes) or any(v.alarming for v in tally.verdicts if tally.verdicts[v]),
+        interrupted=interrupted,
+    )
+
+
+def _changed_at(system: System, path: str) -> str | None:
+    """When a file below the root was last changed, as it says itself."""
+    try:
+        moment = moment_of(system.jail.observe(path).modified // 10**9)
+    except AccessError:
+        moment = None
+    return None if moment is None else iso(moment)
+
+
+def _expecting(
+    system: System,
+    packages: Sequence[Package],
+    against: Against,
+    chosen: Chosen,
+    vouching: Vouching,
+) -> Expecting:
+    """What packages are held against; a family whose records are unsigned takes no keys for those."""
+    if against.anything:
+        references = References(system, packages, against, chosen, vouching)
+        return Expecting(system, vouching, references)
+    now = vouching.trust.now
+    sealed = any(system.database.record_seal(one, (), now) is not None for one in packages[:1])
+    return Expecting(system, vouching if sealed else None)
+
+
+def _chosen_packages(
+    system: System, subjects: Iterable[str] | None, manner: Manner
+) -> tuple[Sequence[Package], list[str], list[str]]:
+    """What is verified, what matched nothing, and the archives that were named as subjects.
+
+    An archive as a subject is what the installed package of its name is held against.
+    """
+    if subjects is None:
+        system.database.report_unclaimed()
+        # An archive tells the files of what is not installed by the record, too.
+        told = bool(RANK[manner.least]) or manner.against.anything
+        return (
+            [
+                package
+                for package in system.packages
+                if package.state is not State.NOT_INSTALLED or (told and package.version)
+            ],
+            [],
+            [],
+        )
+    matched = match_subjects(system, subjects)
+    notes = [str(unmatched) for unmatched in matched.unmatched]
+    found: dict[int, Package] = {}
+    archives = []
+    for package in matched.packages:
+        archive = system.archive_of(package)
+        if archive is None:
+            found[id(package)] = package
+            continue
+        here = [one for one in system.present([package.name]) if same_package(system, one, package)]
+        found.update((id(one), one) for one in here)
+        archives.append(archive.facts.path)
+        if not here:
+            there = ", ".join(one.label for one in system.present([package.name]))
+            known = f"; on record is {there}" if there else ""
+            notes.append(f"{package.label} of {archive.facts.path} is not installed{known}")
+    return list(found.values()), notes, archives
+
+
+def _jobs(system: System, packages: Sequence[Package]) -> list[Job]:
+    """Packages, and parts of those that are too large; the largest come first, the short ones last.
+
+    The parts of one package go to one worker as long as there is other work for the others.
+    """
+    jobs: list[Job] = []
+    for package in sorted(packages, key=lambda p: -(p.installed_size or 0)):
+        paths = system.database.path_count(package)
+        weight = (package.installed_size or 0) // HEAVY
+        parts = max(1, -(-paths // SLICE), min(paths, weight))
+        jobs += (Job(package, part, parts, paths // parts) for part in range(parts))
+    return jobs

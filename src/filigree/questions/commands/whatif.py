@@ -1,0 +1,250 @@
+"""What would come, go, change and be left over, if packages were added, dropped or upgraded."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from filigree.model.answer import Answer, Gap
+from filigree.model.package import Package, State, was_chosen
+from filigree.questions.asking.scopes import EVERYTHING, INSTALLED, Chosen, Lookup, Scope, looking
+from filigree.questions.asking.silence import known_chosen, report_silence
+from filigree.questions.asking.subjects import match_subjects
+from filigree.questions.planning.explanations import say
+from filigree.questions.planning.plans import Action, Change, Outcome, Planner, Wishes
+from filigree.questions.planning.reachability import Together
+from filigree.questions.planning.room import room
+from filigree.questions.planning.solver import GivenUp
+from filigree.questions.planning.world import SystemWorld
+from filigree.system import System
+
+ALL = "*"
+"""As an upgrade: everything that is installed."""
+
+
+@dataclass(frozen=True, slots=True)
+class WhatifRow:
+    """One package of a plan. Sizes in bytes.
+
+    `before` is the version that goes, where another takes its place; `asked` whether it was asked for;
+    `replaced` whether another package takes the place of what goes; `chosen` whether what goes, or was
+    there before, was chosen by a person. `reason` is who asks for what comes, and what forces what goes.
+    """
+
+    action: Action
+    name: str
+    version: str
+    reason: str
+    architecture: str
+    before: str | None
+    asked: bool
+    replaced: bool
+    chosen: bool | None
+    protected: bool
+    repository: str | None
+    archive_size: int | None
+    installed_size: int | None
+
+
+def whatif(
+    system: System,
+    add: Iterable[str] = (),
+    drop: Iterable[str] = (),
+    upgrade: Iterable[str] = (),
+    recommends: bool = False,
+    may_drop: bool = False,
+    chosen: Chosen = EVERYTHING,
+) -> Answer[WhatifRow]:
+    """A plan for all of it together; nothing is changed.
+
+    Where `add` or `upgrade` is asked for, what the repositories offer may come along; where only `drop`
+    is, nothing may. An upgrade of everything (`"*"`) drops nothing unless it `may_drop`. Bad news where
+    there is no plan, a subject is unknown, or the plan loses what was chosen or is protected and was
+    not asked for.
+    """
+    adds, drops, upgrades = list(add), list(drop), list(upgrade)
+    scope = Scope.ANY if adds or upgrades else Scope.INSTALLED
+    with looking(system, scope, chosen) as lookup:
+        asked = _Asked(system, lookup, adds, drops, upgrades)
+        wishes = Wishes(asked.add, asked.drop, asked.upgrade, ALL in upgrades, may_drop, recommends)
+        return _answer(system, lookup, asked, wishes)
+
+
+class _Asked:
+    """The packages that are meant, and what is to be said of the subjects."""
+
+    def __init__(
+        self, system: System, lookup: Lookup, add: Sequence[str], drop: Sequence[str],
+        upgrade: Sequence[str],
+    ) -> None:  # fmt: skip
+        self.notes = list(lookup.notes)
+        self.remarks: list[str] = []
+        wanted = Lookup(Scope.AVAILABLE, lookup.offered) if lookup.offered else INSTALLED
+        here = {(p.name, p.architecture, p.version) for p in system.packages if p.state.present}
+        self.add: list[Package] = []
+        for package in self._matched(system, add, wanted):
+            if (package.name, package.architecture, package.version) in here:
+                self.remarks.append(f"{package.name} {package.version} is installed already")
+            elif package.family != system.family.name:
+                self.notes.append(f"{package.name} is an archive of the {package.family} family")
+            elif package.state in (State.AVAILABLE, State.ARCHIVE):
+                self.add.append(package)
+                self._mind_the_hold(system, package.name)
+            else:
+                self.notes.append(f"{package.name} is not offered")
+        self.drop = self._present(self._matched(system, drop, INSTALLED))
+        names = [name for name in upgrade if name != ALL]
+        self.upgrade = self._present(self._matched(system, names, INSTALLED))
+        for package in (*self.drop, *self.upgrade):
+            self._mind_the_hold(system, package.name)
+        self.archives = [p for p in self.add if p.state is State.ARCHIVE]
+
+    def _mind_the_hold(self, system: System, name: str) -> None:
+        for package in system.present([name]):
+            if package.held:
+                self.remarks.append(f"{name} is held at {package.version}: this goes against it")
+
+    def _matched(self, system: System, subjects: Sequence[str], lookup: Lookup) -> list[Package]:
+        matched = match_subjects(system, subjects, lookup)
+        self.notes += map(str, matched.unmatched)
+        return matched.packages
+
+    def _present(self, packages: Iterable[Package]) -> list[Package]:
+        found = []
+        for package in packages:
+            if package.state.present:
+                found.append(package)
+            else:
+                self.notes.append(f"{package.name} is not installed")
+        return found
+
+
+def _answer(system: System, lookup: Lookup, asked: _Asked, wishes: Wishes) -> Answer[WhatifRow]:
+    world = SystemWorld(system, lookup, asked.archives)
+    notes = asked.notes
+    try:
+        planner = Planner(world, wishes)
+        outcome = planner.decide()
+        asked.remarks += planner.remarks
+        other = None
+        if wishes.everything and outcome.found:
+            other = Planner(world, _the_other_way(wishes)).decide()
+    except GivenUp:
+        gap = Gap("whether there is a way", "the search took too long and was given up")
+        system.report(gap)
+        summary = {**_summary(system, [], None), "possible": None, "remarks": asked.remarks}
+        return Answer("whatif", system.system_label, [], summary, system.gaps, notes, bool(notes))
+    rows = [_row(system, change) for change in outcome.changes]
+    if outcome.found:
+        rows += _left_over(system, world, outcome)
+    summary = _summary(system, rows, _two_ways(wishes, outcome, other))
+    first = (*wishes.add, *wishes.drop, *wishes.upgrade)
+    guesses = sum(change.action is Action.CHANGE for change in outcome.changes)
+    if guesses:
+        report_silence(system, "order", f"whether what comes is newer, of {guesses:,}")
+    if report_silence(system, "reason", "what would be left over"):
+        summary |= {Action.LEFTOVER.value: None, "leftover_size": None}
+    summary |= {
+        "possible": outcome.found,
+        "obstacles": [said.sentence for said in say(world, outcome.obstacles, first)],
+        "remarks": asked.remarks,
+    }
+    lost = summary["chosen_lost"] or summary["protected_lost"]
+    return Answer(
+        "whatif", system.system_label, rows, summary, system.gaps, notes,
+        bad_news=bool(notes) or not outcome.found or bool(lost),
+    )  # fmt: skip
+
+
+def _the_other_way(wishes: Wishes) -> Wishes:
+    return Wishes(
+        wishes.add, wishes.drop, wishes.upgrade, wishes.everything, not wishes.may_drop,
+        wishes.recommends,
+    )  # fmt: skip
+
+
+def _row(system: System, change: Change) -> WhatifRow:
+    package, before = change.package, change.before
+    old = before or (package if change.action is Action.DROP else None)
+    return WhatifRow(
+        change.action, package.name, package.version, change.reason, package.architecture,
+        before.version if before else None, change.asked, change.replaced,
+        known_chosen(system, old) if old else False, bool(old and old.protected),
+        package.repository if package.state is State.AVAILABLE else None,
+        package.archive_size if package.state in (State.AVAILABLE, State.ARCHIVE) else None,
+        package.installed_size,
+    )  # fmt: skip
+
+
+def _left_over(system: System, world: SystemWorld, outcome: Outcome) -> Iterator[WhatifRow]:
+    """What only those needed that go."""
+    kinds = system.database.keeping
+    before = Together(world, world.installed())
+    loose = {id(p) for p in before.loose(kinds)}
+    askers: dict[int, dict[str, None]] = {}
+    for link in before.links(kinds):
+        askers.setdefault(id(link.kept), {})[link.by.name] = None
+    final = [item.package for item in outcome.final]
+    # What comes is needed, or was asked for; what comes in another version stays for its reason.
+    befores = {id(c.package): c.before for c in outcome.changes}
+    news = [
+        p
+        for p in final
+        if not p.state.present and (befores.get(id(p)) is None or was_chosen(befores[id(p)] or p))
+    ]
+    for package in sorted(Together(world, final).loose(kinds, news), key=lambda p: p.name):
+        if package.state.present and id(package) not in loose:
+            yield WhatifRow(
+                Action.LEFTOVER, package.name, package.version,
+                f"only {_few(list(askers.get(id(package), ())))} needed it", package.architecture, None,
+                False, False, known_chosen(system, package), package.protected, None, None,
+                package.installed_size,
+            )  # fmt: skip
+
+
+def _few(names: Sequence[str]) -> str:
+    return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+
+
+NEWER = (Action.UPGRADE, Action.CHANGE)
+VERSIONS = (*NEWER, Action.DOWNGRADE)
+"""What puts one version in the place of another."""
+
+
+def _two_ways(wishes: Wishes, outcome: Outcome, other: Outcome | None) -> dict[str, Any] | None:
+    """How an upgrade of everything differs with and without dropping anything."""
+    if other is None:
+        return None
+    ways = {False: outcome, True: other} if not wishes.may_drop else {True: outcome, False: other}
+    return {
+        name: {
+            "upgraded": sum(c.action in NEWER for c in ways[drops].changes),
+            "added": sum(c.action is Action.ADD for c in ways[drops].changes),
+            "dropped": [c.package.name for c in ways[drops].changes if c.lost],
+        }
+        for name, drops in (("without_dropping", False), ("with_dropping", True))
+    }
+
+
+def _summary(
+    system: System, rows: Sequence[WhatifRow], ways: dict[str, Any] | None
+) -> dict[str, Any]:
+    counts = {action.value: sum(row.action is action for row in rows) for action in Action}
+    fetched = [r for r in rows if r.action in (Action.ADD, *VERSIONS)]
+    dropped = [r for r in rows if r.action is Action.DROP]
+    lost = [r for r in dropped if not r.asked and not r.replaced]
+    sizes = {(p.name, p.architecture, p.version): p.installed_size or 0 for p in system.packages}
+    change = sum(r.installed_size or 0 for r in fetched)
+    change -= sum(r.installed_size or 0 for r in dropped)
+    change -= sum(sizes.get((r.name, r.architecture, r.before), 0) for r in fetched if r.before)
+    return {
+        **counts,
+        "fetch_size": sum(r.archive_size or 0 for r in fetched),
+        "sizes_unknown": sum(r.archive_size is None for r in fetched),
+        "disk_change": change,
+        "leftover_size": sum(r.installed_size or 0 for r in rows if r.action is Action.LEFTOVER),
+        "room": room(system),
+        "chosen_lost": [r.name for r in lost if r.chosen is not False],
+        "protected_lost": [r.name for r in dropped if r.protected and not r.replaced],
+        "ways": ways,
+        "obstacles": [],
+    }

@@ -1,0 +1,1 @@
+"""The dependency graphs: of what is installed, and of what is offered."""

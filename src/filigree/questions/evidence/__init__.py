@@ -1,0 +1,1 @@
+"""What stands behind a package: keys, signatures, archives that it can be held against."""

@@ -1,0 +1,253 @@
+"""What the files of an installed package are to be: by its record, or by an archive that is at hand.
+
+Rules, before the code that keeps them:
+
+- An archive tells what was shipped: what is configuration, too. What the system's own policy declares of
+  a path (where it is, whose it is, that it may be absent) is applied to that, and kept apart from it.
+- Where the record does not say what the archive says, the record was changed: that is told of the file,
+  whatever lies on the disk. What an administrator declared is no such difference.
+- How far an installation has come by the record excuses what is absent, and nothing that is there.
+- A record whose own seal is good goes before an archive that no key stands behind: where the two differ,
+  the archive is not believed.
+"""
+
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.files import Aspect, Difference, Evidence, FileRecord, LocalPolicy, Sort
+from filigree.model.package import Package, State
+from filigree.model.seals import Seal, SealVerdict
+from filigree.questions.evidence.references import Found, References
+from filigree.questions.evidence.vouching import Standing, Vouching, same_package
+from filigree.system import System
+
+RANK = {Evidence.RECORD: 0, Evidence.ARCHIVE: 1, Evidence.SIGNED: 2}
+_SAME = {".": "/", "/.": "/"}
+_STATE_WORDS = {
+    State.CONFIGURATION_LEFT: "by the record the package was removed, but for its configuration",
+    State.HALF_INSTALLED: "by the record its installation was begun, and not ended",
+    State.NOT_INSTALLED: "by the record the package is not installed",
+}
+_NOT_SET_UP = "by the record the package is unpacked, and its configuration not put in place"
+
+
+class Expected(NamedTuple):
+    """What the files of one package are held against.
+
+    `changed` are differences between record and archive, by path; `seal` is the record's own, None where
+    the family keeps none. `archive` is where the archive lies, None where the record alone counts.
+    `reason` says what the evidence rests on, for people; `aspects` are what was told of each file.
+    """
+
+    records: Sequence[FileRecord]
+    evidence: Evidence
+    changed: Mapping[str, tuple[Difference, ...]]
+    seal: Seal | None
+    archive: str | None
+    reason: str
+    aspects: frozenset[Aspect] = frozenset()
+    standing: Standing | None = None
+
+
+class Expecting:
+    """Finds what packages are to be. Inherited by every worker: nothing of it is kept open."""
+
+    def __init__(
+        self, system: System, vouching: Vouching | None = None, references: References | None = None
+    ) -> None:
+        self._system = system
+        self._vouching = vouching
+        self._references = references
+
+        # Whose keys count is settled before anybody shares the work.
+        self.fetched = references.fetched if references is not None else 0
+        if vouching is not None:
+            _ = vouching.trust.keys, vouching.trust.held
+
+    def of(self, package: Package) -> Expected:
+        """What the files of a package are held against, on the best evidence that is at hand."""
+        records = self._system.database.files(package)
+        seal = self._vouching.trust.record_seal(package) if self._vouching else None
+        by_record = _by_record(records, seal)._replace(aspects=self._system.database.aspects)
+        if self._references is None or self._vouching is None:
+            return by_record
+        best: Expected | None = None
+        for found in self._references.of(package):
+            one = self._by_archive(package, records, found)
+            if one is not None and (best is None or RANK[one.evidence] > RANK[best.evidence]):
+                best = one
+            if best is not None and best.evidence is Evidence.SIGNED:
+                break
+        if best is None:
+            lack = self._references.lack(package)
+            return by_record._replace(reason=f"{by_record.reason}; {lack}")
+        if RANK[best.evidence] < RANK[by_record.evidence]:
+            if best.changed and best.archive is not None:
+                why = "it does not say what the record says, whose own seal is good: that counts"
+                self._system.report(Gap(best.archive, why))
+            return by_record
+        if best.evidence is not Evidence.SIGNED:
+            best = best._replace(reason=f"{by_record.reason}; {best.reason}")
+        return best._replace(seal=seal)
+
+    def _by_archive(
+        self, package: Package, records: Sequence[FileRecord], found: Found
+    ) -> Expected | None:
+        assert self._vouching is not None
+        assert self._references is not None
+        promises = self._references.promises.get(id(package), ())
+        try:
+            with self._system.looking_into(found.path, found.below) as archive:
+                if not same_package(self._system, package, archive.package):
+                    why = f"it is not of {package.label}, but of {archive.package.label}"
+                    self._system.report(Gap(found.path, why))
+                    return None
+                standing = self._vouching.standing(archive, promises, found.below, found.given)
+                if not standing.usable:
+                    self._system.report(Gap(found.path, f"not held against it: {standing.reason}"))
+                    return None
+                shipped = archive.expected()
+                told = archive.aspects
+                return self._merged(package, records, shipped, told, standing, found)
+        except (AccessError, DatabaseError) as error:
+            self._system.report(Gap(found.path, error.what))
+            return None
+
+    def _merged(
+        self, package: Package, records: Sequence[FileRecord], shipped: Sequence[FileRecord],
+        told: frozenset[Aspect], standing: Standing, found: Found,
+    ) -> Expected:  # fmt: skip
+        """What was shipped, with what is on record of it."""
+        known = self._system.database.aspects
+        partial = self._partial(package, _STATE_WORDS.get(package.state))
+        unset = None
+        if package.state is State.UNPACKED:
+            unset = self._partial(package, _NOT_SET_UP)
+        on_record = {_SAME.get(record.path, record.path): record for record in records}
+        merged: list[FileRecord] = []
+        changed: dict[str, tuple[Difference, ...]] = {}
+        # Of a path that an archive holds twice the last counts, as it does where it is unpacked.
+        for path, one in {_SAME.get(one.path, one.path): one for one in shipped}.items():
+            record = on_record.pop(path, None)
+            if record is None:
+                one = one._replace(path=path, location=path)
+                merged.append(_in_state(one, partial or (unset if one.config else None)))
+                if path != "/" and partial is None:
+                    kind = one.kind.value if one.kind else "something"
+                    changed[path] = (Difference(Aspect.RECORD, f"a {kind}", "nothing"),)
+                continue
+            merged.append(
+                _in_state(_with_policy(one, record), partial or (unset if one.config else None))
+            )
+            differences = tuple(_changed(self._system, record, one, known & told))
+            if differences:
+                changed[record.path] = differences
+        for record in on_record.values():
+            policy = partial or self._not_shipped(package, record)
+            if policy is not None:
+                record = record._replace(policies=(policy, *record.policies), plain=None)
+            elif record.path not in _SAME.values():
+                kind = record.kind.value if record.kind else "something"
+                changed[record.path] = (Difference(Aspect.RECORD, "nothing", f"a {kind}"),)
+            merged.append(record)
+        return Expected(
+            merged, standing.evidence, changed, None, found.path, standing.reason, told, standing
+        )
+
+    def _partial(self, package: Package, words: str | None) -> LocalPolicy | None:
+        """What the record says of a package whose files need not be there; None where they must."""
+        if words is None:
+            return None
+        return LocalPolicy(Sort.STATE, self._system.database.place_of(package), words)
+
+    def _not_shipped(self, package: Package, record: FileRecord) -> LocalPolicy | None:
+        """What the record says of a path that was not shipped, where that is no change of the record."""
+        if not record.config:
+            return None
+        where = self._system.database.place_of(package)
+        return LocalPolicy(
+            Sort.CONFIGURATION, where, "only the record says that it is configuration"
+        )
+
+
+def _in_state(record: FileRecord, partial: LocalPolicy | None) -> FileRecord:
+    """What is expected of a path of a package whose files need not be there."""
+    if partial is None:
+        return record
+    return record._replace(
+        excuse=record.excuse or partial.words,
+        policies=(partial, *record.policies),
+        plain=record.plain or record,
+    )
+
+
+def _by_record(records: Sequence[FileRecord], seal: Seal | None) -> Expected:
+    if seal is None:
+        return Expected(records, Evidence.RECORD, {}, None, None, "the record is unsigned")
+    if seal.verdict is SealVerdict.GOOD:
+        return Expected(records, Evidence.SIGNED, {}, seal, None, "the record's own seal is good")
+    why = f"the record's own seal is: {seal.verdict.value}"
+    why += f" ({seal.reason})" if seal.reason else ""
+    return Expected(records, Evidence.RECORD, {}, seal, None, why)
+
+
+def _with_policy(shipped: FileRecord, record: FileRecord) -> FileRecord:
+    """What was shipped, with what the system's own policy declares of it; a record says nothing else."""
+    plain = shipped._replace(path=record.path, location=record.path)
+    policies = tuple(one for one in record.policies if one.sort in _APPLIED)
+    if not policies:
+        return plain
+    sorts = {policy.sort for policy in policies}
+    overridden = Sort.OVERRIDE in sorts
+    return plain._replace(
+        location=record.location if Sort.DIVERSION in sorts else plain.location,
+        mode=record.mode if overridden else plain.mode,
+        owner=record.owner if overridden else plain.owner,
+        group=record.group if overridden else plain.group,
+        excuse=record.excuse if sorts & {Sort.EXCLUSION, Sort.STATE} else plain.excuse,
+        moot=record.moot if Sort.STATE in sorts else None,
+        policies=policies,
+        plain=plain,
+    )
+
+
+_APPLIED = frozenset({Sort.DIVERSION, Sort.OVERRIDE, Sort.EXCLUSION, Sort.STATE})
+"""What is applied to what was shipped; what is configuration the packager says."""
+_FIELDS = (
+    ("kind", Aspect.KIND), ("digest", Aspect.CONTENT), ("size", Aspect.SIZE), ("mode", Aspect.MODE),
+    ("owner", Aspect.OWNER), ("group", Aspect.GROUP), ("link_target", Aspect.LINK_TARGET),
+    ("device", Aspect.DEVICE), ("modified", Aspect.MODIFIED), ("capabilities", Aspect.CAPABILITIES),
+)  # fmt: skip
+
+
+def _changed(
+    system: System, record: FileRecord, shipped: FileRecord, aspects: frozenset[Aspect]
+) -> list[Difference]:
+    """In what a record does not say what the archive says, of what both tell."""
+    found = []
+    for name, aspect in _FIELDS:
+        told, is_ = getattr(record, name), getattr(shipped, name)
+        if aspect not in aspects or told is None or is_ is None or told == is_:
+            continue
+        if aspect is Aspect.CONTENT and told.partition(":")[0] != is_.partition(":")[0]:
+            continue  # two algorithms cannot be held against each other
+        if aspect is Aspect.OWNER and system.owner_number(told) == system.owner_number(is_):
+            continue  # one tells the name, the other the number
+        if aspect is Aspect.GROUP and system.group_number(told) == system.group_number(is_):
+            continue
+        if aspect is Aspect.KIND and record.digest is None and record.mode is None:
+            continue  # it was not recorded, but guessed from what lies below it
+        shown = _octal if aspect is Aspect.MODE else _text
+        name = aspect.value.replace("-", " ")
+        found.append(Difference(Aspect.RECORD, f"{name} {shown(is_)}", f"{name} {shown(told)}"))
+    return found
+
+
+def _octal(value: int) -> str:
+    return f"{value:04o}"
+
+
+def _text(value: object) -> str:
+    return getattr(value, "value", None) or str(value)

@@ -1,0 +1,84 @@
+"""Whose keys seals are judged with: the root's own, or the auditor's in their place.
+
+The root's may have been tampered with by whoever could change its files. With the auditor's alone a
+seal that only the root could judge is by an unknown key, and that the root holds the key is told.
+"""
+
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
+from functools import cached_property
+
+from filigree.families.protocol import Archive, HeldKey, Sources
+from filigree.formats.keys import Key
+from filigree.model.package import Package
+from filigree.model.seals import Seal, SealVerdict
+from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.system import System
+
+
+class Trust:
+    """The keys of one question. `keys_of` is `root` or `auditor`."""
+
+    def __init__(
+        self, system: System, chosen: Chosen = EVERYTHING, sources: Sources | None = None
+    ) -> None:
+        self._system = system
+        self._given = sources
+        self.now = chosen.now or datetime.now(UTC)
+        self.own = system.own_keys(chosen.keyring) if chosen.keyring else None
+        self.keys_of = "auditor" if chosen.keyring else "root"
+
+    @cached_property
+    def _sources(self) -> Sources | None:
+        return self._given or self._system.database.sources(self.now, self.own)
+
+    @cached_property
+    def held(self) -> Sequence[HeldKey]:
+        """Every key that the root holds, whosever count."""
+        return self._sources.held_keys() if self._sources is not None else ()
+
+    @cached_property
+    def keys(self) -> list[Key]:
+        """The keys that archives and records are judged with."""
+        if self.own is not None:
+            return self.own
+        found: dict[str, Key] = {}
+        for one in self.held:
+            if one.archives:
+                found.setdefault(one.key.fingerprint, one.key)
+        return list(found.values())
+
+    def archive_seal(
+        self, archive: Archive, below: bool = False, told: bytes | None = None
+    ) -> Seal:
+        """The seal of an archive, by what it carries and what lies beside it, or else what is `told`."""
+        beside = self._system.beside(archive.facts.path, below) or told
+        return self.completed(archive.seal(self.keys, self.now, beside))
+
+    def record_seal(self, package: Package) -> Seal | None:
+        """The seal of a package's own record; None where the family keeps none."""
+        if "record_seal" in self._system.family.silent_on:
+            return None  # told without asking for keys: those take reading the configuration
+        seal = self._system.database.record_seal(package, self.keys, self.now)
+        return None if seal is None else self.completed(seal)
+
+    def completed(self, seal: Seal) -> Seal:
+        """A seal with what is to be said of a key that is not at hand."""
+        if seal.verdict is not SealVerdict.UNKNOWN_KEY:
+            return seal
+        names = dict.fromkeys(one.fingerprint for one in seal.signers)
+        told = [words for name in names if (words := self._where(name))]
+        if not told and self._sources is not None:
+            told = [f"such a key would be put in {self._sources.key_place}"]
+        return replace(seal, reason="; ".join(filter(None, (seal.reason, *told))))
+
+    def _where(self, issuer: str) -> str | None:
+        """Where the root has a key that does not count here."""
+        if self.own is None:
+            return None
+        for one in self.held:
+            if one.key.made(issuer):
+                who = one.key.identity or "nobody known"
+                return f"only the root holds it, in {one.key.file}: of {who}"
+        return None

@@ -1,0 +1,169 @@
+"""What stands behind an archive: its own seal, and the index whose signed file tells its digest.
+
+Rules, before the code that keeps them:
+
+- An archive that is not what an index tells of that version, or whose seal is bad, vouches for nothing.
+- A good seal of its own, or a digest that a sealed index tells: `signed`.
+- A digest that an unsealed index tells, or an archive that the auditor gave: `archive`.
+- An archive that lies below the root and that nobody vouches for rests on no more than the record: who
+  could change the one could change the other.
+"""
+
+from collections.abc import Sequence
+from functools import cached_property
+from typing import TYPE_CHECKING, NamedTuple
+
+from filigree.families.protocol import Archive
+from filigree.model.files import Evidence
+from filigree.model.package import Package
+from filigree.model.repositories import Place, Repository
+from filigree.model.seals import Seal, SealVerdict
+from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.evidence.trust import Trust
+from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.offers.available import Available
+
+
+class Promise(NamedTuple):
+    """What one index tells of the archive of a package."""
+
+    repository: Repository
+    place: Place
+
+    @property
+    def seal(self) -> Seal:
+        """The seal of the file that tells the index's digest."""
+        copy = self.repository.copy
+        return copy.seal if copy is not None else Seal(SealVerdict.NONE)
+
+    @property
+    def sealed(self) -> bool:
+        """Whether its index is what a file says that a key of the right ones has signed."""
+        copy = self.repository.copy
+        return copy is not None and copy.matches is True and self.seal.verdict is SealVerdict.GOOD
+
+    @property
+    def words(self) -> str:
+        """Which index it is, and what stands behind that, for people."""
+        who = next((s.identity for s in self.seal.signers if s.verdict is SealVerdict.GOOD), None)
+        if self.sealed:
+            return f"the index of {self.repository.identity}, signed by {who or 'a trusted key'}"
+        return f"the index of {self.repository.identity}, whose seal is: {self.seal.verdict.value}"
+
+
+class Standing(NamedTuple):
+    """What an archive rests on. `reason` says why, for people; unless `usable` it vouches for nothing.
+
+    `digest` is the archive's, by the algorithm of the promise; `promise` is the one that it keeps, and
+    `broken` the one that it does not.
+    """
+
+    evidence: Evidence
+    seal: Seal
+    usable: bool
+    reason: str
+    digest: str | None = None
+    promise: Promise | None = None
+    broken: Promise | None = None
+
+
+class Vouching:
+    """Asks indexes and keys what they say of archives. The indexes are opened when first needed."""
+
+    def __init__(self, system: System, chosen: Chosen = EVERYTHING) -> None:
+        self._system = system
+        self._chosen = chosen
+        self.trust = Trust(system, chosen)
+
+    @cached_property
+    def _offered(self) -> "Available":
+        from filigree.questions.commands.refresh import bring
+        from filigree.questions.offers.available import Available
+
+        if self._chosen.addresses:
+            bring(self._system, self._chosen)
+        # An index that nothing is looked up in need not be complained of.
+        return Available(self._system, self._chosen._replace(quiet=True))
+
+    def close(self) -> None:
+        """Let go of the indexes."""
+        if "_offered" in self.__dict__:
+            self._offered.close()
+
+    @property
+    def notes(self) -> list[str]:
+        """What is to be said of repositories that were asked for, and are none."""
+        unknown = self._offered.unknown if "_offered" in self.__dict__ else []
+        return [f"no repository is called {name}" for name in unknown]
+
+    def promises(self, packages: Sequence[Package]) -> dict[int, list[Promise]]:
+        """What indexes tell of the archives of packages, sealed ones first, by the package's id."""
+        by_name: dict[str, list[Package]] = {}
+        offers = self._offered.called(package.name for package in packages)
+        confirmed = self._offered.confirmed(offers)
+        for offer in offers:
+            if id(offer) in confirmed:
+                by_name.setdefault(offer.name, []).append(offer)
+        found = {}
+        for package in packages:
+            told = [
+                Promise(self._offered.repository_of(offer), self._offered.place(offer))
+                for offer in by_name.get(package.name, ())
+                if same_package(self._system, package, offer)
+            ]
+            found[id(package)] = sorted(told, key=lambda promise: not promise.sealed)
+        return found
+
+    def standing(
+        self, archive: Archive, promises: Sequence[Promise], below: bool, given: bool
+    ) -> Standing:
+        """What an archive rests on. `below` is whether it lies below the root, `given` by the auditor."""
+        told = [one for one in promises if one.place.digest is not None]
+        digests = {
+            name: archive.digest(name)
+            for name in {(one.place.digest or "").partition(":")[0] for one in told}
+        }
+        kept = [one for one in told if one.place.digest in digests.values()]
+        # A signature that an index carries is of the archive whose digest it tells.
+        seal = self.trust.archive_seal(archive, below, kept[0].place.signature if kept else None)
+        digest = kept[0].place.digest if kept else next(iter(digests.values()), None)
+        if seal.verdict is SealVerdict.BAD:
+            why = f"its seal is bad: {seal.reason}"
+            promise = kept[0] if kept else None
+            broken = told[0] if told and not kept else None
+            return Standing(Evidence.RECORD, seal, False, why, digest, promise, broken)
+        if kept and kept[0].sealed:
+            why = f"its digest is in {kept[0].words}"
+            return Standing(Evidence.SIGNED, seal, True, why, digest, kept[0])
+        if seal.verdict is SealVerdict.GOOD:
+            why = f"signed by {_who(seal)}"
+            promise = kept[0] if kept else None
+            broken = told[0] if told and not kept else None
+            return Standing(Evidence.SIGNED, seal, True, why, digest, promise, broken)
+        if kept:
+            why = f"its digest is in {kept[0].words}"
+            return Standing(Evidence.ARCHIVE, seal, True, why, digest, kept[0])
+        if told:
+            why = f"its digest is {digest}, and {told[0].words}, tells {told[0].place.digest}"
+            return Standing(Evidence.RECORD, seal, False, why, digest, None, told[0])
+        words = f"no index tells its digest, and its own seal is: {seal.verdict.value}"
+        if given:
+            return Standing(Evidence.ARCHIVE, seal, True, f"you gave it; {words}")
+        why = f"it lies below the root itself, {words}" if below else words
+        return Standing(Evidence.RECORD, seal, True, why)
+
+
+def same_package(system: System, one: Package, other: Package) -> bool:
+    """Whether two records are of one build: name, architecture and version."""
+    return (
+        one.name == other.name
+        and one.architecture == other.architecture
+        and system.family.compare_versions(one.version, other.version) == 0
+    )
+
+
+def _who(seal: Seal) -> str:
+    signer = next(one for one in seal.signers if one.verdict is SealVerdict.GOOD)
+    return signer.identity or signer.fingerprint

@@ -1,0 +1,1 @@
+"""What repositories offer: the indexes that may be believed, opened."""

@@ -1,0 +1,517 @@
+"""The packages that may come into a plan, and what each says of the others, as clauses.
+
+Only what may matter is looked at: the needs of a package become clauses once a plan would have it, and
+what is offered for a need once nothing installed meets it in that plan. A clause that is left out can
+only be missing where it would hold anyway, so that "there is no way" is as sound as a plan is.
+"""
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from filigree.model.needs import Combined, Condition, Join, Need, Relation, Term, terms_of
+from filigree.model.package import Package
+from filigree.model.package import Reason as Why
+from filigree.questions.dependencies.satisfaction import meet
+from filigree.questions.planning.solver import Solver, irreducible, negated
+from filigree.questions.planning.world import Offered, Place, World, in_place_of, place_of
+
+HARD = (Relation.REQUIRES_FIRST, Relation.REQUIRES)
+_AWAY = (Relation.BREAKS, Relation.CONFLICTS, Relation.OBSOLETES)
+
+
+class Ground(StrEnum):
+    """What a reason rests on."""
+
+    ASKED = "asked"
+    NEED = "need"
+    CLASH = "clash"
+    RIVAL = "rival"
+    STAYS = "stays"
+    HELD = "held"
+    PROTECTED = "protected"
+    RULES = "rules"
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Reason:
+    """Why some of the packages cannot be had together, or not without others.
+
+    `one` is whose reason it is, `other` the package that it is about; `found` are the packages that
+    would meet a need. `why` is in words.
+    """
+
+    ground: Ground
+    one: Package | None = None
+    need: Need | None = None
+    other: Package | None = None
+    why: str = ""
+    found: list[Offered] = field(default_factory=list)
+
+
+@dataclass(slots=True, eq=False)
+class Item:
+    """One package that may be in a plan; `literal` is true where it is."""
+
+    package: Package
+    literal: int
+    here: bool
+    passed_over: str | None = None
+
+
+class Universe:
+    """Everything that is installed, and what a plan reaches beside it."""
+
+    def __init__(self, world: World) -> None:
+        self.world = world
+        self.solver = Solver()
+        self.items: list[Item] = []
+        self._reasons: dict[int, Reason] = {}
+        self._against_it: dict[int, list[Reason]] = {}
+        self._of: dict[int, Item] = {}
+        self._named: dict[str, list[Item]] = {}
+        self._answering: dict[str, list[Item]] = {}
+        self._against: dict[str, list[tuple[Item, Need, Term]]] = {}
+        self._watched: dict[str, list[Callable[[Item], None]]] = {}
+        self._pending: dict[int, Callable[[], None]] = {}
+        self._asked: dict[str, list[tuple[Item, Need]]] = {}
+        self._likely: list[int] = []
+        self._against_rules: set[int] = set()
+        self._asked_paths: set[str] = set()
+        self._told: set[tuple[int, int]] = set()
+        self._gone: set[int] = set()
+        self._newcomers: list[Item] = []
+        self._barred: dict[Place, Reason] = {}
+        self._there: dict[Place, int] = {}
+        self.rules = self.solver.variable()
+        """True where only what the system's rules take is taken."""
+        here = [self._enter(package, here=True) for package in world.installed()]
+        self._present = frozenset(item.literal for item in here)
+        for item in here:
+            self._note(item)
+
+    # -- asking ----------------------------------------------------------------------------
+
+    def item(self, package: Package, passed_over: str | None = None) -> Item:
+        """The item of a package; what was not known enters."""
+        item = self._of.get(id(package)) or self._same(package)
+        if item is None:
+            item = self._enter(package, here=False, passed_over=passed_over)
+            self._newcomers.append(item)
+            self._meet_others(item)
+            self._pending[item.literal] = lambda: self._expand(item)
+            if passed_over is not None:
+                why = Reason(Ground.RULES, package, why=passed_over)
+                self.require([negated(self.rules), negated(item.literal)], why)
+        return item
+
+    def _same(self, package: Package) -> Item | None:
+        """What is there of the very version: another copy of it would change nothing."""
+        if self.is_given(package):
+            return None
+        same = (package.version, package.architecture)
+        return next(
+            (
+                item
+                for item in self._named.get(package.name, ())
+                if (item.package.version, item.package.architecture) == same
+            ),
+            None,
+        )
+
+    def is_given(self, package: Package) -> bool:
+        """Whether it is an archive that was given."""
+        return package.repository is None and not package.state.present
+
+    def at(self, place: Place) -> list[Item]:
+        """The items of a name and a kind of machine."""
+        found = self._named.get(place[0], ())
+        return [item for item in found if place_of(self.world, item.package) == place]
+
+    def require(self, literals: Iterable[int], reason: Reason) -> None:
+        """Add a clause, with its reason."""
+        self._reasons[self.solver.add(literals)] = reason
+        if reason.ground in (Ground.CLASH, Ground.RIVAL):
+            for package in (reason.one, reason.other):
+                if package is not None:
+                    self._against_it.setdefault(id(package), []).append(reason)
+
+    def bar(self, place: Place, reason: Reason) -> None:
+        """No version of a place may be in a plan."""
+        self._barred[place] = reason
+        for item in self.at(place):
+            self.require([negated(item.literal)], reason)
+
+    def there(self, package: Package) -> int:
+        """The literal that a package stays: one version of it at least, or what takes its place."""
+        world = self.world
+        place = place_of(world, package)
+        known = self._there.get(place)
+        if known is None:
+            known = self._there[place] = self.solver.variable()
+            reason = Reason(Ground.PROTECTED if package.protected else Ground.STAYS, package)
+            more = self._later(lambda: in_place_of(world, package), reason)
+            wanted = [*(item.literal for item in self.at(place) if item.here), *more]
+            self.require([negated(known), *wanted], reason)
+            self.solver.demand(known, wanted)
+        return known
+
+    def settle(self, preferences: Sequence[int]) -> bool:
+        """Whether there is a plan; what it turns to is looked at until nothing is left to look at."""
+        while self.solver.solve(preferences):
+            turned_to = [literal for literal in self._pending if self.solver.value(literal)]
+            self._look_at(turned_to)
+            if not self._look_at_what_is_lost() and not turned_to:
+                return True
+        return False
+
+    def _look_at(self, literals: Iterable[int]) -> None:
+        """Look at what a plan turned to, and at what it will likely turn to next."""
+        queue = list(literals)
+        while queue:
+            act = self._pending.pop(queue.pop(), None)
+            if act is not None:
+                act()
+                queue += self._likely
+                self._likely.clear()
+
+    def _look_at_what_is_lost(self) -> bool:
+        """Whether a plan does without something installed whose askers were not heard yet."""
+        lost = [
+            item
+            for item in self.items
+            if item.here and item.literal not in self._gone and not self.solver.value(item.literal)
+        ]
+        queue = list(lost)
+        while queue:
+            item = queue.pop()
+            if item.literal in self._gone:
+                continue
+            self._gone.add(item.literal)
+            for capability in self.world.capabilities(item.package):
+                queue += self._hear(capability.name)
+            for path in sorted(self._asked_paths):
+                if any(owner is item.package for owner in self.world.owners(path)):
+                    self._asked_paths.discard(path)
+                    queue += self._hear(path)
+        return bool(lost)
+
+    def _hear(self, name: str) -> Iterator[Item]:
+        """Take what the installed packages need of a name into account; who will likely go comes back."""
+        for asker, need in self._asked.pop(name, ()):
+            if (id(asker), id(need)) not in self._told:
+                self._told.add((id(asker), id(need)))
+                wanted = self._ask(asker, need)
+                if wanted and all(lit in self._gone or lit not in self._present for lit in wanted):
+                    self._look_at(lit for lit in wanted if lit not in self._against_rules)
+                    yield asker
+
+    def not_looked_at(self) -> list[int]:
+        """The literals of what no plan has turned to yet."""
+        return list(self._pending)
+
+    def final(self) -> list[Item]:
+        """The items of the plan that was found."""
+        return [item for item in self.items if self.solver.value(item.literal)]
+
+    def why_not(self, wanted: Iterable[tuple[int, Reason]] = ()) -> list[Reason]:
+        """Reasons that cannot hold together with these wishes, and none of which could be left out."""
+        number_of: dict[int, int] = {}
+        groups: dict[int, list[list[int]]] = {}
+        reasons: list[Reason] = []
+        clauses = [(self.solver.clause(n), reason) for n, reason in self._reasons.items()]
+        for clause, reason in (*clauses, *(([literal], reason) for literal, reason in wanted)):
+            number = number_of.setdefault(id(reason), len(reasons))
+            if number == len(reasons):
+                reasons.append(reason)
+            groups.setdefault(number, []).append(clause)
+        last = [at for at, reason in enumerate(reasons) if reason.ground is Ground.ASKED]
+        # Which can be left out depends on where it is begun: the smaller set is the clearer one.
+        turned = {-number: clauses for number, clauses in groups.items()}
+        least = irreducible(groups, last)
+        other = [-number for number in irreducible(turned, [-at for at in last])]
+        return [reasons[n] for n in sorted(least if len(least) <= len(other) else other)]
+
+    def meets(self, term: Term, asker: Item, holder: Item) -> bool:
+        """Whether a package meets a term by itself."""
+        return self._fits(term, asker.package, holder.package)
+
+    def against(self, item: Item) -> list[Reason]:
+        """The reasons for which a package cannot be there together with another."""
+        return self._against_it.get(id(item.package), [])
+
+    # -- packages --------------------------------------------------------------------------
+
+    def _enter(self, package: Package, here: bool, passed_over: str | None = None) -> Item:
+        item = Item(package, self.solver.variable(), here, passed_over)
+        self.items.append(item)
+        self._of[id(package)] = item
+        for rival in self._named.setdefault(package.name, []):
+            why = self.world.rivals(rival.package, package)
+            if why is not None and not (here and rival.here):
+                reason = Reason(Ground.RIVAL, rival.package, other=package, why=why)
+                self.require([negated(rival.literal), negated(item.literal)], reason)
+        self._named[package.name].append(item)
+        for name in dict.fromkeys(one.name for one in self.world.capabilities(package)):
+            self._answering.setdefault(name, []).append(item)
+        place = place_of(self.world, package)
+        if place in self._barred:
+            self.require([negated(item.literal)], self._barred[place])
+        return item
+
+    def _meet_others(self, item: Item) -> None:
+        """What others have against a package, and which conditions speak of it."""
+        for capability in self.world.capabilities(item.package):
+            for asker, need, term in self._against.get(capability.name, ()):
+                if self.world.forbids(need.kind, term, asker.package, item.package, capability):
+                    self._clash(asker, need, item)
+        for name in dict.fromkeys(c.name for c in self.world.capabilities(item.package)):
+            for watcher in self._watched.get(name, ()):
+                watcher(item)
+
+    def _clash(self, asker: Item, need: Need, other: Item) -> None:
+        reason = Reason(Ground.CLASH, asker.package, need, other.package)
+        self.require([negated(asker.literal), negated(other.literal)], reason)
+
+    def _note(self, item: Item) -> None:
+        """What an installed package asks: heard where a plan loses what it may rest on."""
+        for need in self.world.needs(item.package):
+            if need.kind in HARD and need.granted is None:
+                plain = True
+                for term in terms_of(need.condition):
+                    self._asked.setdefault(term.name, []).append((item, need))
+                    if term.name.startswith("/"):
+                        self._asked_paths.add(term.name)
+                if isinstance(need.condition, Combined):
+                    plain = _is_plain(need.condition)
+                if not plain:
+                    # What comes may make a sentence false, too.
+                    self._told.add((id(item), id(need)))
+                    self._ask(item, need)
+            elif need.kind in _AWAY:
+                self._avoid(item, need)
+
+    def _expand(self, item: Item) -> None:
+        """What a package asks of the others."""
+        for need in self.world.needs(item.package):
+            if need.kind in HARD and need.granted is None:
+                self._ask(item, need)
+            elif need.kind in _AWAY:
+                self._avoid(item, need)
+
+    def _avoid(self, item: Item, need: Need) -> None:
+        """What a package cannot be there together with."""
+        if isinstance(need.condition, Term):
+            self._forbid(item, need, need.condition)
+            return
+        reason = Reason(Ground.CLASH, item.package, need)
+        if not (item.here and self._is_true(need.condition, item)):
+            truth = self._truth(item, need.condition, reason)
+            self.require([negated(item.literal), negated(truth)], reason)
+
+    def _forbid(self, item: Item, need: Need, term: Term) -> None:
+        self._against.setdefault(term.name, []).append((item, need, term))
+        for other in self._answering.get(term.name, ()):
+            if (
+                other is item
+                or (item.here and other.here)
+                or not any(
+                    self.world.forbids(need.kind, term, item.package, other.package, capability)
+                    for capability in self.world.capabilities(other.package)
+                    if capability.name == term.name
+                )
+            ):
+                continue
+            self._clash(item, need, other)
+
+    def _ask(self, item: Item, need: Need) -> list[int]:
+        reason = Reason(Ground.NEED, item.package, need)
+        if item.here and not self._is_true(need.condition, item):
+            # It is broken already: no plan has to mend it.
+            return []
+        wanted = self.wanted(item, need, reason)
+        self.require([negated(item.literal), *wanted], reason)
+        self.solver.demand(item.literal, wanted)
+        if not item.here and not self._present.intersection(wanted):
+            self._likely += wanted[:1]
+        return wanted
+
+    def wanted(self, item: Item, need: Need, reason: Reason) -> list[int]:
+        """The literals of which one at least meets a need of a package."""
+        if _is_plain(need.condition):
+            terms = terms_of(need.condition)
+            found = [literal for term in terms for literal in self._meeting(item, term, reason)]
+            return list(dict.fromkeys(found))
+        return [self._truth(item, need.condition, reason)]
+
+    # -- what meets a condition ------------------------------------------------------------
+
+    def _is_true(self, condition: Condition, asker: Item) -> bool:
+        """Whether a condition is true of what is installed."""
+
+        def holders(term: Term) -> list[Package]:
+            return [i.package for i in self.holding(term, asker.package) if i.here]
+
+        return meet(condition, holders).met
+
+    def holding(self, term: Term, asker: Package) -> list[Item]:
+        """The items that meet a term."""
+        found = [
+            item
+            for item in self._answering.get(term.name, ())
+            if self._meets(term, asker, item.package)
+        ]
+        if term.name.startswith("/"):
+            found += (self._of[id(owner)] for owner in self.world.owners(term.name))
+            found += (i for i in self._newcomers if self.world.owns(i.package, term.name))
+            found = list(dict.fromkeys(found))
+        return found
+
+    def _meets(self, term: Term, asker: Package, holder: Package) -> bool:
+        meets = self.world.meets
+        return any(
+            meets(term, asker, holder, capability)
+            for capability in self.world.capabilities(holder)
+            if capability.name == term.name
+        )
+
+    def _meeting(self, item: Item, term: Term, reason: Reason) -> list[int]:
+        """The literals of what meets a term: what is there, and what is offered."""
+        asker = item.package
+        holding = self.holding(term, asker)
+        found = [one.literal for one in holding if one.here or one is item]
+
+        def offers() -> Iterable[Offered]:
+            return [
+                offer
+                for offer in self.world.offers(term.name)
+                if self._meets(term, asker, offer.package)
+                or (term.name.startswith("/") and self.world.owns(offer.package, term.name))
+            ]
+
+        return [*found, *self._later(offers, reason)]
+
+    def _later(self, offers: Callable[[], Iterable[Offered]], reason: Reason) -> tuple[int, ...]:
+        """Literals for what is offered: looked up where nothing else will do.
+
+        The first is for what the rules take, the second for what they pass over.
+        """
+        taken, passed = self.solver.variable(), self.solver.variable()
+        self._against_rules.add(passed)
+        self.require([negated(passed), negated(self.rules)], reason)
+        known: list[Offered] = []
+
+        def look_up(literal: int, against_rules: bool) -> None:
+            if not known:
+                known.extend(offers())
+                reason.found.extend(known)
+            items = [
+                self.item(*offer)
+                for offer in known
+                if (offer.passed_over is not None) is against_rules
+            ]
+            wanted = [one.literal for one in items]
+            self.require([negated(literal), *wanted], reason)
+            self.solver.demand(literal, wanted)
+            self._likely += wanted[:1]
+
+        self._pending[taken] = lambda: look_up(taken, against_rules=False)
+        self._pending[passed] = lambda: look_up(passed, against_rules=True)
+        return taken, passed
+
+    def _truth(self, item: Item, condition: Condition, reason: Reason) -> int:
+        """A literal that is true where a condition is, and only there."""
+        if isinstance(condition, Term) or condition.join in (Join.WITH, Join.WITHOUT):
+            return self._presence(item, condition, reason)
+        parts = [self._truth(item, part, reason) for part in condition.parts]
+        truth = self.solver.variable()
+        match condition.join:
+            case Join.AND:
+                self._all(truth, parts, reason)
+            case Join.OR:
+                self._any(truth, parts, reason)
+            case Join.IF | Join.UNLESS:
+                wanted, case, *other = parts
+                if condition.join is Join.UNLESS:
+                    case = negated(case)
+                # Where the case is: what is wanted; elsewhere: the other, if there is one.
+                self.require([negated(truth), negated(case), wanted], reason)
+                self.require([truth, negated(case), negated(wanted)], reason)
+                if other:
+                    self.require([negated(truth), case, other[0]], reason)
+                    self.require([truth, case, negated(other[0])], reason)
+                else:
+                    self.require([truth, case], reason)
+                self.solver.demand(truth, [negated(case), wanted])
+                self.solver.demand(truth, [case, *other] if other else [truth])
+        return truth
+
+    def _all(self, truth: int, parts: Sequence[int], reason: Reason) -> None:
+        for part in parts:
+            self.require([negated(truth), part], reason)
+            self.solver.demand(truth, [part])
+        self.require([truth, *map(negated, parts)], reason)
+
+    def _any(self, truth: int, parts: Sequence[int], reason: Reason) -> None:
+        self.require([negated(truth), *parts], reason)
+        self.solver.demand(truth, parts)
+        for part in parts:
+            self.require([truth, negated(part)], reason)
+
+    def _presence(self, item: Item, condition: Condition, reason: Reason) -> int:
+        """A literal that is true where some package meets a term, or one package several of them."""
+        truth = self.solver.variable()
+        terms = list(terms_of(condition))
+
+        def holds(package: Package) -> bool:
+            return self._fits(condition, item.package, package)
+
+        def enters(other: Item) -> None:
+            if holds(other.package):
+                self.require([truth, negated(other.literal)], reason)
+
+        candidates = {id(one): one for term in terms for one in self.holding(term, item.package)}
+        found = [one for one in candidates.values() if holds(one.package)]
+        for one in found:
+            self.require([truth, negated(one.literal)], reason)
+
+        def offers() -> Iterable[Offered]:
+            first = next(iter(terms))
+            return [offer for offer in self.world.offers(first.name) if holds(offer.package)]
+
+        wanted = [*(one.literal for one in found if one.here), *self._later(offers, reason)]
+        self.require([negated(truth), *wanted], reason)
+        self.solver.demand(truth, wanted)
+        for name in dict.fromkeys(term.name for term in terms):
+            self._watched.setdefault(name, []).append(enters)
+        return truth
+
+    def _fits(self, condition: Condition, asker: Package, package: Package) -> bool:
+        """Whether one package by itself meets a condition."""
+        if isinstance(condition, Term):
+            if self._meets(condition, asker, package):
+                return True
+            return condition.name.startswith("/") and (
+                any(owner is package for owner in self.world.owners(condition.name))
+                or (not package.state.present and self.world.owns(package, condition.name))
+            )
+        parts = [self._fits(part, asker, package) for part in condition.parts]
+        match condition.join:
+            case Join.WITHOUT:
+                return parts[0] and not any(parts[1:])
+            case Join.OR:
+                return any(parts)
+            case _:
+                return all(parts)
+
+
+def _is_plain(condition: Condition) -> bool:
+    """Whether it is one term, or any one of several."""
+    if isinstance(condition, Term):
+        return True
+    return condition.join is Join.OR and all(isinstance(part, Term) for part in condition.parts)
+
+
+def by_weight(packages: Iterable[Package]) -> list[Package]:
+    """What is protected first, then what was chosen."""
+    return sorted(packages, key=lambda p: (not p.protected, p.reason is Why.DEPENDENCY))

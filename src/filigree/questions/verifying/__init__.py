@@ -1,0 +1,1 @@
+"""Whether files are as they are to be."""

@@ -1,0 +1,185 @@
+"""What every worker of a verification does with its part of the work."""
+
+import os
+import sys
+import zlib
+from collections import Counter
+from collections.abc import Callable
+from functools import lru_cache
+
+from filigree.model.answer import Gap
+from filigree.model.files import Aspect, Difference, Evidence, FileRecord, Kind, Role, Sort, Verdict
+from filigree.model.package import Package
+from filigree.model.roles import role_of
+from filigree.model.seals import Seal, SealVerdict
+from filigree.questions.evidence.expected import RANK, Expected, Expecting
+from filigree.questions.verifying.judging import Judged, form_of, judge
+from filigree.questions.verifying.verdicts import SIGNED, FileVerdict, Job, Manner, Outcome
+from filigree.system import System
+
+_SPARE = 1 << 30
+_NO_PATHS = "it takes room by its record, and not one path of it is on record"
+
+
+class Run:
+    """What every worker does with a job; inherited by each when it is forked."""
+
+    def __init__(
+        self, system: System, verdicts: frozenset[Verdict], aspects: frozenset[Aspect],
+        manner: Manner, expecting: Expecting,
+    ) -> None:  # fmt: skip
+        self._system = system
+        self._verdicts = verdicts
+        self._aspects = aspects
+        self._manner = manner
+        self._least = RANK[manner.least]
+        self._expected = lru_cache(maxsize=2)(expecting.of)
+        self._directories: dict[FileRecord, Judged] = {}
+        self._since = manner.since
+        self._drawn = None if manner.sample is None else drawn(manner.sample)
+        self._quick = Verdict.INTACT not in verdicts and manner.since is None
+
+    def judge_job(self, job: Job) -> Outcome:
+        known = len(self._system.gaps)
+        expected = self._expected(job.package)
+        outcome = Outcome(
+            [], Counter(), Counter(), Counter(), 0, [], evidence=expected.evidence,
+            compared=expected.aspects,
+        )  # fmt: skip
+        sealed = expected.seal
+        if job.part == 0:
+            outcome = outcome._replace(
+                seal=sealed.verdict if sealed else None, archive=expected.archive is not None
+            )
+            if sealed is not None and sealed.verdict is SealVerdict.BAD:
+                row = _doctored_record(self._system, job.package, sealed, expected)
+                outcome.verdicts[Verdict.DOCTORED] += 1
+                if Verdict.DOCTORED in self._verdicts:
+                    outcome.rows.append(row)
+        if RANK[expected.evidence] < self._least:
+            gaps = self._system.gaps[known:]
+            return outcome._replace(gaps=gaps, lacking=expected.reason)
+        return self._judged(job, expected, outcome, known)
+
+    def _judged(self, job: Job, expected: Expected, outcome: Outcome, known: int) -> Outcome:
+        size = job.package.installed_size
+        limit = sys.maxsize if size is None else 64 * size + _SPARE
+        counts: dict[Verdict, int] = {}
+        read = 0
+        changed = expected.changed
+        quick = self._quick and not changed
+        holds = self._system.jail.holds
+        silent = "content" in self._system.family.silent_on
+        policies: Counter[tuple[Sort, str]] = Counter()
+        blank: list[str] = []
+        intact = touched = reused = passed = 0
+        records = job.of(expected.records)
+        if not expected.records and job.package.state.present and job.package.installed_size:
+            self._system.report(Gap(f"the files of {job.package.name}", _NO_PATHS))
+        if self._drawn is not None:
+            whole, records = len(records), [one for one in records if self._drawn(one.location)]
+            passed = whole - len(records)
+        for record in records:
+            form = None
+            if (
+                quick
+                and record.digest is not None
+                and (record.digest_is_all or (form := form_of(self._system, record)))
+                and not record.policies
+            ):
+                powerless = record.capabilities is not None
+                size = holds(record.location, record.digest, limit, form, powerless)
+                if size >= 0:
+                    intact += 1
+                    read += size
+                    continue
+            judged = self._judge(record, limit, job.package)
+            if record.path in changed:
+                judged = _also(judged, changed[record.path])
+            verdict = judged.verdict
+            counts[verdict] = counts.get(verdict, 0) + 1
+            read += judged.read
+            reused += judged.reused
+            if judged.policy is not None:
+                policies[judged.policy.sort, judged.policy.file] += 1
+            # What only claims its place was never shipped with a content.
+            if judged.blank and not silent and (record.plain or record).excuse is None:
+                blank.append(record.location)
+            if verdict is Verdict.UNREADABLE:
+                outcome.unreadable[judged.reason or ""] += 1
+            if judged.differences:
+                touched += verdict is Verdict.INTACT
+                outcome.aspects.update(d.aspect for d in judged.differences)
+            if verdict in self._verdicts and self._has_aspect(judged):
+                outcome.rows.append(_row(job.package, record, judged, expected))
+        counts[Verdict.INTACT] = counts.get(Verdict.INTACT, 0) + intact
+        outcome.verdicts.update(counts)
+        gaps = self._system.gaps[known:]
+        return outcome._replace(
+            bytes_read=read, gaps=gaps, touched=touched, reused=reused, passed=passed,
+            policies=policies, blank=blank,
+        )  # fmt: skip
+
+    def _judge(self, record: FileRecord, limit: int, whose: Package) -> Judged:
+        """The verdict on one file. A directory is on record of many packages, and looked at once."""
+        if record.kind is not Kind.DIRECTORY:
+            before = self._since.get(record.location) if self._since is not None else None
+            return judge(self._system, record, limit, before, self._manner.read_all, whose)
+        judged = self._directories.get(record)
+        if judged is None:
+            judged = self._directories[record] = judge(self._system, record, limit, whose=whose)
+        return judged
+
+    def _has_aspect(self, judged: Judged) -> bool:
+        return not self._aspects or any(d.aspect in self._aspects for d in judged.differences)
+
+
+def drawn(percent: float) -> Callable[[str], bool]:
+    """Whether a path belongs to a sample: another one at every run."""
+    salt = os.urandom(8)
+    bound = int(percent / 100 * (1 << 32))
+
+    def is_drawn(path: str) -> bool:
+        return zlib.crc32(salt + path.encode("utf-8", "surrogateescape")) < bound
+
+    return is_drawn
+
+
+def _also(judged: Judged, changed: tuple[Difference, ...]) -> Judged:
+    """A verdict on a file whose record was changed: the gravest, with what else differs."""
+    return judged._replace(
+        verdict=Verdict.DOCTORED,
+        differences=(*changed, *judged.differences),
+        reason="the local record of this file was changed",
+    )
+
+
+def _row(package: Package, record: FileRecord, judged: Judged, expected: Expected) -> FileVerdict:
+    policy = judged.policy
+    return FileVerdict(
+        package.name,
+        package.architecture,
+        record.location,
+        role_of(record.path, record.kind, record.mode, record.mark),
+        judged.verdict,
+        # What the system's own policy decides rests on that policy alone.
+        Evidence.RECORD if policy else expected.evidence,
+        list(judged.differences),
+        judged.reason,
+        package.version,
+        judged.seen,
+        policy.sort if policy else None,
+        policy.file if policy else None,
+    )
+
+
+def _doctored_record(
+    system: System, package: Package, seal: Seal, expected: Expected
+) -> FileVerdict:
+    """What is told where a package's own record does not fit the signature that is kept with it."""
+    told = Difference(Aspect.RECORD, SIGNED, seal.reason)
+    return FileVerdict(
+        package.name, package.architecture, system.database.place_of(package), Role.DATA,
+        Verdict.DOCTORED, expected.evidence, [told],
+        "the local record of this package was changed", package.version, None, None, None,
+    )  # fmt: skip
