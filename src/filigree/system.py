@@ -46,7 +46,7 @@ class System:
         self._unnamed = 0
         self._asides: dict[str, None] = {}
         self._opened: dict[tuple[str, bool], Archive] = {}
-        self._archives: dict[int, Archive] = {}
+        self._archives: dict[Package, Archive] = {}
         self._lent: list[LentFile | RemoteFile] = []
         self.offered: Records | None = None
         self.database: Database = self.family.open(self.jail, self.report)
@@ -114,7 +114,7 @@ class System:
         """Where a package is on record: its archive, an index, or else the system's database."""
         if package.state is State.AVAILABLE and self.offered is not None:
             return self.offered
-        return self._archives.get(id(package), self.database)
+        return self._archives.get(package, self.database)
 
     def archive(self, path: str, below: bool = False) -> Archive:
         """The archive at a path of the auditor's own file system, or at an address, opened once.
@@ -128,7 +128,7 @@ class System:
             self._lent.append(source)
             archive = open_archive(source, path, self.report)
             self._opened[path, below] = archive
-            self._archives[id(archive.package)] = archive
+            self._archives[archive.package] = archive
         return self._opened[path, below]
 
     @contextmanager
@@ -203,7 +203,7 @@ class System:
 
     def archive_of(self, package: Package) -> Archive | None:
         """The archive that a package was read from; None where it is on record."""
-        return self._archives.get(id(package))
+        return self._archives.get(package)
 
     def own_files(self, pattern: str) -> list[str]:
         """The auditor's own regular files that a glob matches, sorted."""
@@ -264,8 +264,8 @@ class System:
         """The packages that list a path, or the same file by another path."""
         exact = self.real(path)
         named = self.paths.named(path.rpartition("/")[2])
-        found = {id(p): p for p, listed in named if listed == path or self.real(listed) == exact}
-        return list(found.values())
+        found = (p for p, listed in named if listed == path or self.real(listed) == exact)
+        return list(dict.fromkeys(found))
 
     @cached_property
     def label(self) -> str:

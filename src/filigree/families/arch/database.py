@@ -52,7 +52,7 @@ class ArchDatabase(Lacking):
     def __init__(self, jail: Jail, report: Report) -> None:
         self._jail = jail
         self._report = report
-        self._folders: dict[int, str] = {}
+        self._folders: dict[Package, str] = {}
         self._globs: dict[str, Expressions] = {}
         self._settings = read_settings(jail, report) if jail.exists(places.SETTINGS) else []
         self._packages = self._read_packages()
@@ -98,7 +98,7 @@ class ArchDatabase(Lacking):
                 self._report(
                     Gap(f"{folder}/desc", f"it is of {called}: its folder is called otherwise")
                 )
-            self._folders[id(package)] = folder
+            self._folders[package] = folder
             found.append(package)
         if not found:
             self._report(Gap(places.LOCAL, "the package database is empty"))
@@ -123,7 +123,7 @@ class ArchDatabase(Lacking):
         held = []
         for package in packages:
             one = replace(package, held=True) if package.name in names else package
-            self._folders[id(one)] = self._folders[id(package)]
+            self._folders[one] = self._folders[package]
             held.append(one)
         return held
 
@@ -148,7 +148,7 @@ class ArchDatabase(Lacking):
 
     def _read_paths(self, package: Package) -> dict[str, list[str]]:
         """The paths of a package, and which of them are configuration."""
-        path = f"{self._folders[id(package)]}/files"
+        path = f"{self._folders[package]}/files"
         found = read_blocks(read_or_report(self._jail, path, self._report, LISTING_LIMIT))
         paths = found.get("FILES", [])
         if any(len(one) > PATH_LIMIT for one in paths):
@@ -168,7 +168,7 @@ class ArchDatabase(Lacking):
 
     def path_count(self, package: Package) -> int:
         try:
-            size = self._jail.observe(f"{self._folders[id(package)]}/files").size
+            size = self._jail.observe(f"{self._folders[package]}/files").size
         except AccessError:
             return 1
         return size // _BYTES_A_PATH + 1
@@ -216,7 +216,7 @@ class ArchDatabase(Lacking):
 
     def _listed(self, package: Package) -> dict[str, Listed]:
         """What the listing that came with a package says, by path."""
-        path = f"{self._folders[id(package)]}/mtree"
+        path = f"{self._folders[package]}/mtree"
         data = read_or_report(self._jail, path, self._report, LISTING_LIMIT)
         if not data:
             if not self._jail.exists(path):
@@ -271,7 +271,7 @@ class ArchDatabase(Lacking):
 
     def script_texts(self, package: Package) -> Iterator[str]:
         data = read_or_report(
-            self._jail, f"{self._folders[id(package)]}/install", self._report, _FIELDS_LIMIT
+            self._jail, f"{self._folders[package]}/install", self._report, _FIELDS_LIMIT
         )
         if data:
             yield text_of(data)
@@ -298,7 +298,7 @@ class ArchDatabase(Lacking):
         return ArchSources(self._jail, self._report, configured, own)
 
     def place_of(self, package: Package) -> str:
-        return f"{self._folders[id(package)]}/desc"
+        return f"{self._folders[package]}/desc"
 
     def index_folders(self) -> Sequence[str]:
         return (places.SYNC,)
@@ -308,7 +308,7 @@ class ArchDatabase(Lacking):
 
     def keeper_of(self, path: str) -> Package | None:
         folder = path.rpartition("/")[0]
-        return next((p for p in self._packages if self._folders[id(p)] == folder), None)
+        return next((p for p in self._packages if self._folders[p] == folder), None)
 
 
 def read_packed_listing(data: bytes, path: str, report: Report) -> dict[str, Listed]:

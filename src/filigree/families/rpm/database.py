@@ -61,8 +61,8 @@ class RpmDatabase(Lacking):
     def __init__(self, jail: Jail, report: Report) -> None:
         self._jail = jail
         self._report = report
-        self._places: dict[int, int] = {}
-        self._counts: dict[int, int] = {}
+        self._places: dict[Package, int] = {}
+        self._counts: dict[Package, int] = {}
         self._side_by_side: dict[str, bool] = {}
         self._key_texts: list[tuple[str, str]] = []
         self.path, self._container = self._open()
@@ -127,8 +127,8 @@ class RpmDatabase(Lacking):
             except HeaderError as error:
                 self._report(Gap(f"{self.path}, record {place}", str(error)))
                 continue
-            self._places[id(package)] = place
-            self._counts[id(package)] = described.path_count(header)
+            self._places[package] = place
+            self._counts[package] = described.path_count(header)
             found.append(package)
         if not found:
             self._report(Gap(self.path, "the package database is empty"))
@@ -158,7 +158,7 @@ class RpmDatabase(Lacking):
     def _read_header(self, package: Package) -> Header | None:
         """The header of a package, read again from its place."""
         try:
-            blob = self._container.blob(self._places[id(package)])
+            blob = self._container.blob(self._places[package])
             header = read_header(blob) if blob is not None else None
             if header is not None and described.name_of(header) == package.name:
                 return header
@@ -184,14 +184,14 @@ class RpmDatabase(Lacking):
             return _NO_PATHS
 
     def listings(self) -> Iterator[tuple[Package, PathListing | SplitListing]]:
-        by_place = {self._places[id(package)]: package for package in self._packages}
+        by_place = {self._places[package]: package for package in self._packages}
         for place, header in self._headers():
             package = by_place.get(place)
             if package is not None:
                 yield package, self._listing(header, package)
 
     def path_count(self, package: Package) -> int:
-        return self._counts[id(package)]
+        return self._counts[package]
 
     def files(self, package: Package) -> list[FileRecord]:
         header = self._header(package)

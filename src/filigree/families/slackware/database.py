@@ -55,7 +55,7 @@ class SlackwareDatabase(Lacking):
     def __init__(self, jail: Jail, report: Report) -> None:
         self._jail = jail
         self._report = report
-        self._records: dict[int, str] = {}
+        self._records: dict[Package, str] = {}
         self._listed: dict[str, bytes] = {}
         self._needs_reported = False
         self._packages = self._read_packages()
@@ -97,7 +97,7 @@ class SlackwareDatabase(Lacking):
                 told.add(name)
                 if stays(package):
                     package = replace(package, held=True)
-                self._records[id(package)] = f"{folder}/{name}"
+                self._records[package] = f"{folder}/{name}"
                 found.append(package)
         if not found:
             self._report(Gap(places.RECORDS[0], "the package database is empty"))
@@ -144,7 +144,7 @@ class SlackwareDatabase(Lacking):
             source.close()
 
     def _read_text(self, package: Package) -> tuple[str, Record]:
-        path = self._records[id(package)]
+        path = self._records[package]
         text = text_of(read_or_report(self._jail, path, self._report, RECORD_LIMIT))
         record = read_record(text)
         if record.paths_at is None:
@@ -162,7 +162,7 @@ class SlackwareDatabase(Lacking):
         found = paths_of(*self._texts(package))
         if any(len(one) > PATH_LIMIT for one in found):
             why = "lines that are longer than paths are"
-            self._report(Gap(self._records[id(package)], why))
+            self._report(Gap(self._records[package], why))
             return [one for one in found if len(one) <= PATH_LIMIT]
         return found
 
@@ -185,7 +185,7 @@ class SlackwareDatabase(Lacking):
 
     def path_count(self, package: Package) -> int:
         try:
-            return self._jail.observe(self._records[id(package)]).size // _BYTES_A_PATH + 1
+            return self._jail.observe(self._records[package]).size // _BYTES_A_PATH + 1
         except AccessError:
             return 1
 
@@ -301,7 +301,7 @@ class SlackwareDatabase(Lacking):
         )
 
     def script_texts(self, package: Package) -> Iterator[str]:
-        name = self._records[id(package)].rpartition("/")[2]
+        name = self._records[package].rpartition("/")[2]
         for folder in self._script_folders:
             data = read_or_report(self._jail, f"{folder}/{name}", self._report, _SCRIPT_LIMIT)
             if data:
@@ -352,7 +352,7 @@ class SlackwareDatabase(Lacking):
         return SlackwareSources(self._jail, self._report, configured, own)
 
     def place_of(self, package: Package) -> str:
-        return self._records[id(package)]
+        return self._records[package]
 
     def index_folders(self) -> Sequence[str]:
         return (places.LISTS,)
@@ -363,7 +363,7 @@ class SlackwareDatabase(Lacking):
     def keeper_of(self, path: str) -> Package | None:
         name = path.rpartition("/")[2]
         return next(
-            (p for p in self._packages if self._records[id(p)].rpartition("/")[2] == name), None
+            (p for p in self._packages if self._records[p].rpartition("/")[2] == name), None
         )
 
 

@@ -64,15 +64,15 @@ def match_subjects(system: System, subjects: Iterable[str], lookup: Lookup = INS
     first where there are any and else the second.
     """
     matched = Matched()
-    seen: set[int] = set()
+    seen: set[Package] = set()
     for subject in subjects:
         found = _match_in(system, subject, lookup)
         if isinstance(found, Unmatched):
             matched.unmatched.append(found)
             continue
         for package in found:
-            if id(package) not in seen:
-                seen.add(id(package))
+            if package not in seen:
+                seen.add(package)
                 matched.packages.append(package)
     return matched
 
@@ -106,7 +106,7 @@ def _match_offered(
     if is_path(subject) and not _is_package_url(subject):
         path = absolute(system, subject)
         rows = offered.glob(path) if _GLOB.search(path) else offered.at(path)
-        found = list({id(package): package for _, package in rows}.values())
+        found = list(dict.fromkeys(package for _, package in rows))
         if not found:
             offered.report_pathless()
             return Unmatched(subject, f"nothing that is offered has the path {subject}")
@@ -266,7 +266,7 @@ def _match_archives(
 
 def _match_owned(system: System, subject: str) -> Sequence[Package] | Unmatched:
     owners = OwnerSearch(system).find(subject)
-    found = list({id(o.package): o.package for one in owners for o in one.owners}.values())
+    found = list({o.package: o.package for one in owners for o in one.owners}.values())
     if found:
         return found
     if is_archive_name(subject):

@@ -168,31 +168,31 @@ def _chains(
     graph: Graph, package: Package, kinds: Collection[Relation], limit: int
 ) -> list[list[Tie]]:
     """Shortest chains from chosen packages, of which no two share a package on the way."""
-    used: set[int] = set()
+    used: set[Package] = set()
     found: list[list[Tie]] = []
     while len(found) < limit:
         chain = _shortest(graph, package, kinds, used)
         if chain is None:
             break
         found.append(chain)
-        used |= {id(tie.asker) for tie in chain}
+        used |= {tie.asker for tie in chain}
     return found
 
 
 def _shortest(
-    graph: Graph, package: Package, kinds: Collection[Relation], used: set[int]
+    graph: Graph, package: Package, kinds: Collection[Relation], used: set[Package]
 ) -> list[Tie] | None:
     """A shortest chain to a package from one that was chosen, breadth first from its end."""
-    below: dict[int, Tie] = {}
+    below: dict[Package, Tie] = {}
     front = [package]
     while front:
         ahead: list[Package] = []
         for end in front:
             for tie in _askers(graph, end, kinds):
                 asker = tie.asker
-                if asker is package or id(asker) in below or id(asker) in used:
+                if asker is package or asker in below or asker in used:
                     continue
-                below[id(asker)] = tie
+                below[asker] = tie
                 if was_chosen(asker):
                     return _down(below, tie, package)
                 ahead.append(asker)
@@ -213,10 +213,10 @@ def _askers(graph: Graph, package: Package, kinds: Collection[Relation]) -> list
     return sorted(ties, key=lambda tie: tie.need.kind not in HARD)
 
 
-def _down(below: dict[int, Tie], first: Tie, package: Package) -> list[Tie]:
+def _down(below: dict[Package, Tie], first: Tie, package: Package) -> list[Tie]:
     chain = [first]
     while chain[-1].holder is not None and chain[-1].holder is not package:
-        chain.append(below[id(chain[-1].holder)])
+        chain.append(below[chain[-1].holder])
     return chain
 
 

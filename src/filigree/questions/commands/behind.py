@@ -119,8 +119,8 @@ def _rows(system: System, offered: Available) -> Iterator[BehindRow]:
         row = _row(offered, newest, choices, advisories.get(newest.name, []))
         if row is not None:
             yield row
-        elif id(newest) in replaced:
-            yield _replaced(newest, replaced[id(newest)])
+        elif newest in replaced:
+            yield _replaced(newest, replaced[newest])
 
 
 def _newest(offered: Available, packages: Sequence[Package]) -> Package:
@@ -241,12 +241,12 @@ def _issued(one: AdvisoryRow) -> tuple[str, str]:
 
 def _replacements(
     system: System, offered: Available, present: Sequence[Package]
-) -> dict[int, Offering]:
+) -> dict[Package, Offering]:
     """What is offered in the place of installed packages, under another name."""
     by_name: dict[str, list[Package]] = {}
     for package in present:
         by_name.setdefault(package.name, []).append(package)
-    found: dict[int, Offering] = {}
+    found: dict[Package, Offering] = {}
     for name, newcomer in offered.known_as("obsoletes", by_name):
         if newcomer.name == name or newcomer.name in by_name:
             continue
@@ -255,9 +255,9 @@ def _replacements(
             continue
         for package in by_name[name]:
             if _obsoletes(system, newcomer, package):
-                known = found.get(id(package))
+                known = found.get(package)
                 if known is None or _is_newer(offered, newcomer, known.package):
-                    found[id(package)] = offering
+                    found[package] = offering
     return found
 
 

@@ -138,17 +138,17 @@ class _Picture:
         self._graph = Graph(system, lookup)
         self._kinds = kinds
         self.nodes: list[_Node] = []
-        self._of: dict[int, _Node] = {}
+        self._of: dict[Package, _Node] = {}
         self._unmet: dict[str, _Node] = {}
-        self._ties: dict[int, list[Tie]] = {}
+        self._ties: dict[Package, list[Tie]] = {}
 
     def start(self, packages: Sequence[Package]) -> None:
         for package in packages:
             self._enter(package, Side.SUBJECT, 0)
 
     def _enter(self, package: Package, side: Side, depth: int) -> None:
-        if id(package) not in self._of:
-            node = self._of[id(package)] = _Node(side, depth, package)
+        if package not in self._of:
+            node = self._of[package] = _Node(side, depth, package)
             self.nodes.append(node)
 
     def spread(self, packages: Sequence[Package], depth: int | None, backwards: bool) -> None:
@@ -164,7 +164,7 @@ class _Picture:
                     node = _Node(side, step.depth, None, tie.need.text)
                     self._unmet[tie.need.text] = node
                     self.nodes.append(node)
-                self._ties.setdefault(id(tie.asker), []).append(tie)
+                self._ties.setdefault(tie.asker, []).append(tie)
 
     def gather(self, limit: int) -> None:
         """Let the least of crowded levels become one node together."""
@@ -191,7 +191,7 @@ class _Picture:
             together = _Node(side, depth, members=rest)
             for node in rest:
                 if node.package is not None:
-                    self._of[id(node.package)] = together
+                    self._of[node.package] = together
                 else:
                     self._unmet[node.text] = together
             kept += [*shown, together]
@@ -216,7 +216,7 @@ class _Picture:
         ties: dict[tuple[str, Relation], DrawnTie] = {}
         for member in members:
             for tie in self._all_ties(member) if member is not None else ():
-                other = self._of.get(id(tie.holder)) if tie.holder else None
+                other = self._of.get(tie.holder) if tie.holder else None
                 if tie.met is False:
                     other = self._unmet.get(tie.need.text)
                 if other is not None and other is not node:
@@ -235,7 +235,7 @@ class _Picture:
         """The ties of a package to others: those that the walks met, and those between neighbours."""
         if package.state.present or package.state is State.ARCHIVE:
             return [tie for tie in self._graph.forward(package) if tie.need.kind in self._kinds]
-        return self._ties.get(id(package), [])
+        return self._ties.get(package, [])
 
 
 def _chosen(system: System, package: Package | None) -> bool | None:

@@ -46,10 +46,8 @@ def leftover(
     world = SystemWorld(system)
     together = Together(world, world.installed())
     loose = together.loose(kinds)
-    inside = {id(package) for package in loose}
-    links = [
-        link for link in together.links(kinds) if id(link.kept) in inside and id(link.by) in inside
-    ]
+    inside = set(loose)
+    links = [link for link in together.links(kinds) if link.kept in inside and link.by in inside]
     groups = sorted(
         clusters(loose, links), key=lambda group: (-_size(group), min(p.name for p in group))
     )
@@ -62,26 +60,26 @@ def leftover(
 
 def _rows(groups: Sequence[Sequence[Package]], links: Sequence[Link]) -> list[LeftoverRow]:
     packages = [package for group in groups for package in group]
-    askers: dict[int, dict[str, None]] = {}
+    askers: dict[Package, dict[str, None]] = {}
     for link in links:
-        askers.setdefault(id(link.kept), {})[link.by.name] = None
+        askers.setdefault(link.kept, {})[link.by.name] = None
     island = _islands(packages, links)
     return [
         LeftoverRow(
             package.name, package.version, package.architecture, package.installed_size, number,
-            not askers.get(id(package)), id(package) in island, sorted(askers.get(id(package), ())),
+            not askers.get(package), package in island, sorted(askers.get(package, ())),
         )
         for number, group in enumerate(groups, 1)
         for package in sorted(group, key=lambda p: p.name)
     ]  # fmt: skip
 
 
-def _islands(packages: Sequence[Package], links: Iterable[Link]) -> set[int]:
+def _islands(packages: Sequence[Package], links: Iterable[Link]) -> set[Package]:
     """The packages that are in a circle of packages that keep each other."""
-    number = {id(package): at for at, package in enumerate(packages)}
-    pairs = [(number[id(link.by)], number[id(link.kept)]) for link in links]
+    number = {package: at for at, package in enumerate(packages)}
+    pairs = [(number[link.by], number[link.kept]) for link in links]
     found = (part for part in parts(len(packages), pairs) if len(part) > 1)
-    return {id(packages[at]) for part in found for at in part}
+    return {packages[at] for part in found for at in part}
 
 
 def _size(packages: Iterable[Package]) -> int:

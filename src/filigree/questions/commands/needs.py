@@ -171,7 +171,7 @@ def _walk(
     offers = {} if backwards else _would_meet(system, lookup, chosen, steps)
     rows = [_row(system, step, backwards, offers) for step in steps]
     ends = [step.tie.asker if backwards else step.tie.holder for step in steps]
-    reached = {id(end): end for end in ends if end is not None}
+    reached = {end for end in ends if end is not None}
     return Answer(
         "needed-by" if backwards else "needs",
         system.system_label,
@@ -195,7 +195,7 @@ def _counted(graph: Graph, starts: Sequence[Package], asked: _Asked) -> dict[str
     if found is None:
         return None
     packages, installed, fetched, far = found
-    summary = _summary([(starts[0], 0)], [], {})
+    summary = _summary([(starts[0], 0)], [], set())
     return {
         **summary, "packages": packages, "installed_size": installed, "needs": packages,
         "to_fetch": packages, "fetch_size": fetched, "deepest": far,
@@ -204,7 +204,7 @@ def _counted(graph: Graph, starts: Sequence[Package], asked: _Asked) -> dict[str
 
 def _would_meet(
     system: System, lookup: Lookup, chosen: Chosen, steps: Iterable[Step]
-) -> dict[tuple[int, str], list[WouldMeet]]:
+) -> dict[tuple[Package, str], list[WouldMeet]]:
     """What is offered for the needs that nothing meets, by asker and need.
 
     The repositories are asked only where there is such a need, and not where they were asked already.
@@ -212,12 +212,12 @@ def _would_meet(
     unmet = [step.tie for step in steps if step.tie.met is False]
     if not unmet or lookup.offered is not None or system.family.name == NO_FAMILY:
         return {}
-    found: dict[tuple[int, str], list[WouldMeet]] = {}
+    found: dict[tuple[Package, str], list[WouldMeet]] = {}
     with looking(system, Scope.ANY, chosen._replace(quiet=True, addresses=())) as more:
         graph = Graph(system, more)
         for tie in unmet:
             holders = graph.met_by(tie.need, tie.asker).holders
-            found[id(tie.asker), tie.need.text] = [
+            found[tie.asker, tie.need.text] = [
                 WouldMeet(p.name, p.version, p.repository, p.archive_size, p.installed_size)
                 for p in holders
             ]
@@ -226,7 +226,7 @@ def _would_meet(
 
 def _row(
     system: System, step: Step, backwards: bool,
-    offers: Mapping[tuple[int, str], list[WouldMeet]],
+    offers: Mapping[tuple[Package, str], list[WouldMeet]],
 ) -> NeedRow:  # fmt: skip
     tie = step.tie
     end, via = (tie.asker, tie.holder) if backwards else (tie.holder, tie.asker)
@@ -245,7 +245,7 @@ def _row(
         repository=end.repository if end is not None and end.state is State.AVAILABLE else None,
         archive_size=end.archive_size if end and end.state is State.AVAILABLE else None,
         chosen=known_chosen(system, end) if end is not None and end.state.present else None,
-        would_meet=offers.get((id(tie.asker), tie.need.text), []) if tie.met is False else [],
+        would_meet=offers.get((tie.asker, tie.need.text), []) if tie.met is False else [],
     )
 
 
@@ -271,11 +271,11 @@ def why_without(need: Need) -> str:
 
 
 def _summary(
-    starts: Iterable[tuple[Package, int]], rows: list[NeedRow], reached: dict[int, Package]
+    starts: Iterable[tuple[Package, int]], rows: list[NeedRow], reached: set[Package]
 ) -> dict[str, Any]:
     subjects = []
     for start, count in starts:
-        reached.pop(id(start), None)
+        reached.discard(start)
         subjects.append({
             "name": start.name, "version": start.version, "architecture": start.architecture,
             "records": count,
@@ -283,10 +283,10 @@ def _summary(
     return {
         "subjects": subjects,
         "packages": len(reached),
-        "installed_size": sum(p.installed_size or 0 for p in reached.values()),
+        "installed_size": sum(p.installed_size or 0 for p in reached),
         "needs": len(rows),
         "unmet": sum(row.status is Standing.UNMET for row in rows),
-        "to_fetch": len(fetched := [p for p in reached.values() if p.state is State.AVAILABLE]),
+        "to_fetch": len(fetched := [p for p in reached if p.state is State.AVAILABLE]),
         "fetch_size": sum(p.archive_size or 0 for p in fetched),
         "deepest": max((row.depth for row in rows), default=0),
     }

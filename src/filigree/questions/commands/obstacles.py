@@ -139,11 +139,9 @@ def _more_reasons(
     world: SystemWorld, package: Package, reasons: Sequence[Reason]
 ) -> Iterator[list[Reason]]:
     """What would stand in the way still, if the reasons that are known did not."""
-    waived: set[tuple[int, str]] = set()
+    waived: set[tuple[Package, str]] = set()
     for _ in range(SETS - 1):
-        more = {
-            (id(r.one), r.need.text) for r in reasons if r.one is not None and r.need is not None
-        }
+        more = {(r.one, r.need.text) for r in reasons if r.one is not None and r.need is not None}
         if more <= waived:
             return
         waived |= more
@@ -207,10 +205,10 @@ def _what_would_help(world: SystemWorld, package: Package) -> list[str]:
     outcome = planner.decide(soft=(universe.rules, planner.holds))
     if not outcome.found:
         return []
-    there = {id(item) for item in outcome.final}
+    there = set(outcome.final)
     parts = []
     for item in universe.items:
-        if item.here and item.package.held and id(item) not in there:
+        if item.here and item.package.held and item not in there:
             parts.append(f"letting go of the hold on {item.package.name}")
     for item in outcome.final:
         if item.passed_over is not None:

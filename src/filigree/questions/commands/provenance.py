@@ -92,7 +92,7 @@ def provenance(
             if archive is not None:
                 rows.append(_of_archive(package, archive, vouching))
                 continue
-            asked_for: Sequence[str | None] = paths.get(id(package)) or [None]
+            asked_for: Sequence[str | None] = paths.get(package) or [None]
             for path in asked_for:
                 rows.append(_of_installed(system, package, path, expecting, references))
     finally:
@@ -104,14 +104,14 @@ def provenance(
     )  # fmt: skip
 
 
-def _paths_of(system: System, subjects: Iterable[str]) -> dict[int, list[str]]:
+def _paths_of(system: System, subjects: Iterable[str]) -> dict[Package, list[str]]:
     """The paths that were asked for, by the package that owns each."""
-    found: dict[int, list[str]] = {}
+    found: dict[Package, list[str]] = {}
     for subject in subjects:
         if is_path(subject):
             for one in OwnerSearch(system).find(subject):
                 for owner in one.owners:
-                    found.setdefault(id(owner.package), []).append(absolute(system, one.path))
+                    found.setdefault(owner.package, []).append(absolute(system, one.path))
     return found
 
 
@@ -139,7 +139,7 @@ def _of_installed(
         links += _standing_links(expected.standing, expected.archive)
     else:
         links.append(Link("archive", Holds.ABSENT, references.lack(package)))
-        links += _promise_links(references.promises.get(id(package), ()))
+        links += _promise_links(references.promises.get(package, ()))
     # What only the system's own policy speaks for reaches no key, whatever stands behind the package.
     own = [judged.policy for _, judged in found if judged.policy is not None]
     own = own if path is not None else [one for one in own if one.sort is not Sort.LINK]
@@ -229,7 +229,7 @@ def _archive_link(expected: Expected, names: set[str] | None, count: int) -> Lin
 
 def _of_archive(package: Package, archive: Archive, vouching: Vouching) -> Provenance:
     path = archive.facts.path
-    promises = vouching.promises([package]).get(id(package), [])
+    promises = vouching.promises([package]).get(package, [])
     try:
         checks = list(archive.checks())
         standing = vouching.standing(archive, promises, below=False, given=True)

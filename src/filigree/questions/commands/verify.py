@@ -66,7 +66,7 @@ def verify(
     run = Run(system, verdicts, aspects, manner, expecting)
     tally = Tally(total, manner, progress)
     interrupted = False
-    outcomes = share(jobs, run.judge_job, workers, kin=lambda job: id(job.package))
+    outcomes = share(jobs, run.judge_job, workers, kin=lambda job: job.package)
     try:
         for done in outcomes:
             tally.add(done, jobs[done.place])
@@ -81,8 +81,8 @@ def verify(
         report_silence(system, "content", f"the content of {untold:,} files")
     if subjects is None and RANK[manner.least]:
         report_unknown_programs(system)
-    order = {id(p): n for n, p in enumerate(packages)}
-    tally.rows.sort(key=lambda found: (order[id(found[0])], found[1].path))
+    order = {p: n for n, p in enumerate(packages)}
+    tally.rows.sort(key=lambda found: (order[found[0]], found[1].path))
     summary = tally.summary(system, packages, time.monotonic() - started, changed)
     summary["keys_of"] = vouching.trust.keys_of
     summary["fetched"] = expecting.fetched
@@ -145,15 +145,15 @@ def _chosen_packages(
         )
     matched = match_subjects(system, subjects)
     notes = [str(unmatched) for unmatched in matched.unmatched]
-    found: dict[int, Package] = {}
+    found: dict[Package, Package] = {}
     archives = []
     for package in matched.packages:
         archive = system.archive_of(package)
         if archive is None:
-            found[id(package)] = package
+            found[package] = package
             continue
         here = [one for one in system.present([package.name]) if same_package(system, one, package)]
-        found.update((id(one), one) for one in here)
+        found.update((one, one) for one in here)
         archives.append(archive.facts.path)
         if not here:
             there = ", ".join(one.label for one in system.present([package.name]))

@@ -179,23 +179,23 @@ def _left_over(system: System, world: SystemWorld, outcome: Outcome) -> Iterator
     """What only those needed that go."""
     kinds = system.database.keeping
     before = Together(world, world.installed())
-    loose = {id(p) for p in before.loose(kinds)}
-    askers: dict[int, dict[str, None]] = {}
+    loose = set(before.loose(kinds))
+    askers: dict[Package, dict[str, None]] = {}
     for link in before.links(kinds):
-        askers.setdefault(id(link.kept), {})[link.by.name] = None
+        askers.setdefault(link.kept, {})[link.by.name] = None
     final = [item.package for item in outcome.final]
     # What comes is needed, or was asked for; what comes in another version stays for its reason.
-    befores = {id(c.package): c.before for c in outcome.changes}
+    befores = {c.package: c.before for c in outcome.changes}
     news = [
         p
         for p in final
-        if not p.state.present and (befores.get(id(p)) is None or was_chosen(befores[id(p)] or p))
+        if not p.state.present and (befores.get(p) is None or was_chosen(befores[p] or p))
     ]
     for package in sorted(Together(world, final).loose(kinds, news), key=lambda p: p.name):
-        if package.state.present and id(package) not in loose:
+        if package.state.present and package not in loose:
             yield WhatifRow(
                 Action.LEFTOVER, package.name, package.version,
-                f"only {_few(list(askers.get(id(package), ())))} needed it", package.architecture, None,
+                f"only {_few(list(askers.get(package, ())))} needed it", package.architecture, None,
                 False, False, known_chosen(system, package), package.protected, None, None,
                 package.installed_size,
             )  # fmt: skip

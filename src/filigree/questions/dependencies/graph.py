@@ -63,10 +63,10 @@ class Graph:
         self._offered = lookup.offered
         self._by_term: dict[str, list[tuple[Package, Capability]]] = {}
         self._present = [p for p in system.packages if p.state.present]
-        self._forward: dict[int, list[Tie]] = {}
+        self._forward: dict[Package, list[Tie]] = {}
         self._met: dict[tuple[Term, str], list[Package]] = {}
         self._by_path: dict[str, list[Package]] = {}
-        self._brought: dict[int, tuple[Capability, ...]] = {}
+        self._brought: dict[Package, tuple[Capability, ...]] = {}
 
     @cached_property
     def _holders(self) -> dict[str, list[tuple[Package, Capability]]]:
@@ -135,14 +135,14 @@ class Graph:
         return found
 
     def _present_meeting(self, term: Term, asker: Package) -> list[Package]:
-        met: dict[int, Package] = {}
+        met: dict[Package, None] = {}
         meets = self._system.database.meets
         for holder, capability in self._holders.get(term.name, ()):
             if meets(term, asker, holder, capability):
-                met.setdefault(id(holder), holder)
+                met[holder] = None
         if term.name.startswith("/"):
-            met.update((id(holder), holder) for holder in self._owners(term.name))
-        return list(met.values())
+            met.update(dict.fromkeys(self._owners(term.name)))
+        return list(met)
 
     def _meets_itself(self, term: Term, archive: Package, asker: Package | None = None) -> bool:
         """Whether an archive brings what is needed, by itself or by another."""
@@ -150,12 +150,12 @@ class Graph:
         # Its paths may take unpacking the whole payload: they are asked for only where a path is.
         if term.name.startswith("/") and term.name in records.listing(archive):
             return True
-        if id(archive) not in self._brought:
-            self._brought[id(archive)] = records.capabilities(archive)
+        if archive not in self._brought:
+            self._brought[archive] = records.capabilities(archive)
         meets = self._system.database.meets
         return any(
             meets(term, asker or archive, archive, capability)
-            for capability in self._brought[id(archive)]
+            for capability in self._brought[archive]
             if capability.name == term.name
         )
 
@@ -168,7 +168,7 @@ class Graph:
 
     def forward(self, package: Package) -> list[Tie]:
         """Every tie of a package to what it names: one for each package that meets the need."""
-        ties = self._forward.get(id(package))
+        ties = self._forward.get(package)
         if ties is None:
             ties = []
             for need in self._system.records(package).needs(package):
@@ -177,16 +177,16 @@ class Graph:
                 elif need.kind.positive:
                     met, holders = self.met_by(need, package)
                     ties += (Tie(package, need, holder, met) for holder in holders or _NOBODY)
-            self._forward[id(package)] = ties
+            self._forward[package] = ties
         return ties
 
     @cached_property
-    def _reverse(self) -> dict[int, list[Tie]]:
-        found: dict[int, list[Tie]] = defaultdict(list)
+    def _reverse(self) -> dict[Package, list[Tie]]:
+        found: dict[Package, list[Tie]] = defaultdict(list)
         for package in self._present:
             for tie in self.forward(package):
                 if tie.holder is not None and tie.holder is not package:
-                    found[id(tie.holder)].append(tie)
+                    found[tie.holder].append(tie)
         return found
 
     def reverse(self, package: Package, kinds: Collection[Relation] | None = None) -> list[Tie]:
@@ -194,7 +194,7 @@ class Graph:
 
         Where the scope says so, of those that are offered too: of each name what would be taken.
         """
-        found = self._reverse.get(id(package), []) if package.state.present else []
+        found = self._reverse.get(package, []) if package.state.present else []
         if kinds is not None:
             found = [tie for tie in found if tie.need.kind in kinds]
         if self._web is None:
@@ -259,7 +259,7 @@ class _Nodes:
         self._offered = offered
         self._web = offered.web
         self._packages: dict[int, Package] = {}
-        self._numbers: dict[int, int] = {}
+        self._numbers: dict[Package, int] = {}
         self._needs: dict[tuple[int, Relation], Need] = {}
 
     def askers(self, package: Package, kinds: Collection[Relation] | None) -> Iterator[Tie]:
@@ -310,11 +310,11 @@ class _Nodes:
         """The number of a package that is offered."""
         if package.state is not State.AVAILABLE:
             return None
-        number = self._numbers.get(id(package))
+        number = self._numbers.get(package)
         if number is None:
             number = self._web.number(*self._offered.place_of(package))
             if number is not None:
-                self._numbers[id(package)] = number
+                self._numbers[package] = number
                 self._packages[number] = package
         return number
 
@@ -353,7 +353,7 @@ class _Nodes:
             repository = self._offered.tables[table][0].identity
             found = self._web.package(number, self._system.family.name, repository)
             self._packages[number] = found
-            self._numbers[id(found)] = number
+            self._numbers[found] = number
         return found
 
     def _need(self, ask: int, kind: Relation) -> Need:
@@ -379,8 +379,8 @@ class _Nodes:
             for number in same:
                 packages[number] = self._package(number)
                 self._offered.introduce(packages[number], self._web.place(number)[0])
-        best = {id(p) for p in best_of_each(self._system, self._offered, packages.values())}
-        found += (number for number in packages if id(packages[number]) not in best)
+        best = set(best_of_each(self._system, self._offered, packages.values()))
+        found += (number for number in packages if packages[number] not in best)
         return frozenset(found)
 
 
@@ -394,13 +394,13 @@ class _Walk:
         self._kinds = kinds
         self._depth = depth
         self._backwards = backwards
-        self._ties: dict[int, list[Tie]] = {}
+        self._ties: dict[Package, list[Tie]] = {}
 
     def tree(self, start: Package) -> list[Step]:
         nearest = self._nearest(start)
         steps: list[Step] = []
-        told = {id(start)}
-        above = [id(start)]
+        told = {start}
+        above = [start]
         pending = [iter(self._of(start))]
         while pending:
             tie = next(pending[-1], None)
@@ -412,21 +412,21 @@ class _Walk:
             depth = len(pending)
             if end is None:
                 steps.append(Step(tie, depth, None))
-            elif id(end) in above:
+            elif end in above:
                 steps.append(Step(tie, depth, "cycle"))
-            elif id(end) in told or nearest[id(end)] < depth:
+            elif end in told or nearest[end] < depth:
                 steps.append(Step(tie, depth, "folded" if self._of(end) else None))
             else:
                 steps.append(Step(tie, depth, None))
-                told.add(id(end))
+                told.add(end)
                 if self._depth is None or depth < self._depth:
-                    above.append(id(end))
+                    above.append(end)
                     pending.append(iter(self._of(end)))
         return steps
 
     def levels(self, start: Package) -> list[Step]:
         steps: list[Step] = []
-        told = {id(start)}
+        told = {start}
         front = [start]
         depth = 0
         while front and (self._depth is None or depth < self._depth):
@@ -437,33 +437,33 @@ class _Walk:
                     end = self._end(tie)
                     if end is None:
                         steps.append(Step(tie, depth, None))
-                    elif id(end) not in told:
-                        told.add(id(end))
+                    elif end not in told:
+                        told.add(end)
                         steps.append(Step(tie, depth, None))
                         ahead.append(end)
             front = ahead
         return steps
 
-    def _nearest(self, start: Package) -> dict[int, int]:
+    def _nearest(self, start: Package) -> dict[Package, int]:
         """How many ties each package is away, breadth first."""
-        distance = {id(start): 0}
+        distance = {start: 0}
         front = [start]
-        while front and (self._depth is None or distance[id(front[0])] < self._depth):
+        while front and (self._depth is None or distance[front[0]] < self._depth):
             ahead = []
             for package in front:
                 for tie in self._of(package):
                     end = self._end(tie)
-                    if end is not None and id(end) not in distance:
-                        distance[id(end)] = distance[id(package)] + 1
+                    if end is not None and end not in distance:
+                        distance[end] = distance[package] + 1
                         ahead.append(end)
             front = ahead
         return distance
 
     def _of(self, package: Package) -> list[Tie]:
-        ties = self._ties.get(id(package))
+        ties = self._ties.get(package)
         if ties is None:
             ties = self._graph.ties(package, self._kinds, self._backwards)
-            self._ties[id(package)] = ties
+            self._ties[package] = ties
         return ties
 
     def _end(self, tie: Tie) -> Package | None:

@@ -43,8 +43,8 @@ def meet(condition: Condition, holders: Holders) -> Meeting:
 
 def _together(parts: Iterable[Meeting]) -> Meeting:
     every = list(parts)
-    once = {id(holder): holder for part in every for holder in part.holders}
-    return Meeting(bool(every), tuple(once.values()))
+    once = dict.fromkeys(holder for part in every for holder in part.holders)
+    return Meeting(bool(every), tuple(once))
 
 
 def _depending(condition: Combined, holders: Holders) -> Meeting:

@@ -97,7 +97,7 @@ class Expecting:
     ) -> Expected | None:
         assert self._vouching is not None
         assert self._references is not None
-        promises = self._references.promises.get(id(package), ())
+        promises = self._references.promises.get(package, ())
         try:
             with self._system.looking_into(found.path, found.below) as archive:
                 if not same_package(self._system, package, archive.package):

@@ -88,7 +88,7 @@ class References:
         self._known: dict[tuple[str, str, str], list[Found]] = {}
         self.promises = vouching.promises(packages) if against.anything else {}
         self.fetched = self.fetched_size = 0
-        self._unreached: dict[int, str] = {}
+        self._unreached: dict[Package, str] = {}
         self._others: Counter[str] = Counter()
         for found in (*self._given(), *self._cached()):
             self._learn(found)
@@ -110,13 +110,13 @@ class References:
             for version in versions
             for one in self._known.get((package.name, version, package.architecture), ())
         ]
-        return found + self._kept.get(id(package), [])
+        return found + self._kept.get(package, [])
 
     def lack(self, package: Package) -> str:
         """Why there is none of a package."""
-        if id(package) in self._unreached:
-            return f"its archive could not be fetched: {self._unreached[id(package)]}"
-        told = [one for one in self.promises.get(id(package), ()) if one.place.address]
+        if package in self._unreached:
+            return f"its archive could not be fetched: {self._unreached[package]}"
+        told = [one for one in self.promises.get(package, ()) if one.place.address]
         if told:
             return "no archive of it is at hand; an index offers it (--fetch would bring it)"
         return "no archive of it is at hand, and no index that may be believed offers it"
@@ -161,7 +161,7 @@ class References:
         cache = usable_cache(self._system, self._chosen.cache)
         return os.path.join(cache, "archives") if cache else None
 
-    def _kept_before(self) -> dict[int, list[Found]]:
+    def _kept_before(self) -> dict[Package, list[Found]]:
         """What was fetched in an earlier run: what it is, its digest tells later."""
         from filigree.access.fetching import kept_at
 
@@ -169,7 +169,7 @@ class References:
         wanted = self._against.repositories or self._against.everywhere or self._against.fetch
         if folder is None or not wanted:
             return {}
-        found: dict[int, list[Found]] = {}
+        found: dict[Package, list[Found]] = {}
         for key, promises in self.promises.items():
             for promise in promises:
                 path = kept_at(folder, promise.place.address or "")
@@ -182,29 +182,29 @@ class References:
 
         folder = os.path.join(needed_cache(self._chosen.cache), "archives")
         # What cannot be had from one place may be had from another that promises the same.
-        places = {id(one): _fetchable(self.promises.get(id(one), ())) for one in packages}
-        left = [one for one in packages if places[id(one)]]
-        size = sum(places[id(one)][0].place.size or 0 for one in left)
+        places = {one: _fetchable(self.promises.get(one, ())) for one in packages}
+        left = [one for one in packages if places[one]]
+        size = sum(places[one][0].place.size or 0 for one in left)
         if left and self._against.announce is not None:
             count = f"{len(left):,} archive{'s' if len(left) != 1 else ''}"
             self._against.announce(f"fetching {count}, {size:,} bytes, into {folder}")
         while left:
             wishes: dict[Wish, list[Package]] = {}
             for package in left:
-                place = places[id(package)].pop(0).place
+                place = places[package].pop(0).place
                 wish = Wish(place.address or "", place.digest, place.size)
                 wishes.setdefault(wish, []).append(package)
             failed = []
             for wish, outcome in fetch_all(folder, list(wishes), self._chosen.progress):
                 if isinstance(outcome, FiligreeError):
-                    self._unreached.update((id(one), outcome.what) for one in wishes[wish])
+                    self._unreached.update((one, outcome.what) for one in wishes[wish])
                     failed += wishes[wish]
                     continue
                 for package in wishes[wish]:
-                    self._kept.setdefault(id(package), []).append(Found(outcome.path, False, False))
+                    self._kept.setdefault(package, []).append(Found(outcome.path, False, False))
                 self.fetched += 1
                 self.fetched_size += outcome.sent
-            left = [one for one in failed if places[id(one)]]
+            left = [one for one in failed if places[one]]
 
 
 def _fetchable(promises: Sequence[Promise]) -> list[Promise]:

@@ -98,13 +98,13 @@ class Vouching:
         unknown = self._offered.unknown if "_offered" in self.__dict__ else []
         return [f"no repository is called {name}" for name in unknown]
 
-    def promises(self, packages: Sequence[Package]) -> dict[int, list[Promise]]:
+    def promises(self, packages: Sequence[Package]) -> dict[Package, list[Promise]]:
         """What indexes tell of the archives of packages, sealed ones first, by the package's id."""
         by_name: dict[str, list[Package]] = {}
         offers = self._offered.called(package.name for package in packages)
         confirmed = self._offered.confirmed(offers)
         for offer in offers:
-            if id(offer) in confirmed:
+            if offer in confirmed:
                 by_name.setdefault(offer.name, []).append(offer)
         found = {}
         for package in packages:
@@ -113,7 +113,7 @@ class Vouching:
                 for offer in by_name.get(package.name, ())
                 if same_package(self._system, package, offer)
             ]
-            found[id(package)] = sorted(told, key=lambda promise: not promise.sealed)
+            found[package] = sorted(told, key=lambda promise: not promise.sealed)
         return found
 
     def standing(

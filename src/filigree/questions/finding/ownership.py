@@ -361,8 +361,8 @@ def glob_pattern(pattern: str) -> str:
 
 def _once(owners: list[Owner]) -> list[Owner]:
     """Each package once; being listed by this very path goes before an alias."""
-    best: dict[int, Owner] = {}
+    best: dict[Package, Owner] = {}
     for owner in sorted(owners, key=lambda o: o.how is not How.LISTED):
-        best.setdefault(id(owner.package), owner)
-    order = {id(owner.package): None for owner in owners}
+        best.setdefault(owner.package, owner)
+    order = {owner.package: None for owner in owners}
     return [best[key] for key in order]

@@ -68,8 +68,8 @@ class Available:
         self._system = system
         self._store = Store(usable_cache(system, chosen.cache), system.report, system.say)
         self._made: dict[tuple[int, int], Package] = {}
-        self._known: dict[int, tuple[Repository, OfferTable, KeptOffer]] = {}
-        self._places: dict[int, tuple[int, int]] = {}
+        self._known: dict[Package, tuple[Repository, OfferTable, KeptOffer]] = {}
+        self._places: dict[Package, tuple[int, int]] = {}
         self._opened: list[Table[Any]] = []
         self.tables: list[tuple[Repository, OfferTable]] = []
         self.unknown: list[str] = []
@@ -237,40 +237,40 @@ class Available:
                     for package in self._each(at, (offer,)):
                         yield package, names
 
-    def confirmed(self, packages: Iterable[Package]) -> set[int]:
+    def confirmed(self, packages: Iterable[Package]) -> set[Package]:
         """Those of the offers, by id, that their index really makes: it is read once more.
 
         What lies in a table that an earlier run made is that run's word; where more than a hint rests on
         it, the index itself has to say it, whose digest is checked again as it is read.
         """
-        found: set[int] = set()
+        found: set[Package] = set()
         by_table: dict[int, list[Package]] = {}
         for package in packages:
-            at, _ = self._places[id(package)]
+            at, _ = self._places[package]
             if self.tables[at][1].kept:
                 by_table.setdefault(at, []).append(package)
             else:
-                found.add(id(package))
+                found.add(package)
         for at, asked in by_table.items():
             found |= self._told_again(at, asked)
         return found
 
-    def _told_again(self, at: int, packages: Sequence[Package]) -> set[int]:
+    def _told_again(self, at: int, packages: Sequence[Package]) -> set[Package]:
         repository, _ = self.tables[at]
         listed = repository.copy.listed if repository.copy else None
         assert listed is not None
-        wanted: dict[tuple[str, str], list[int]] = {}
+        wanted: dict[tuple[str, str], list[Package]] = {}
         for package in packages:
-            offer = self._known[id(package)][2]
-            wanted.setdefault((offer.name, offer.record), []).append(id(package))
-        found: set[int] = set()
+            offer = self._known[package][2]
+            wanted.setdefault((offer.name, offer.record), []).append(package)
+        found: set[Package] = set()
         try:
             for told in self._sources.offers(listed, lambda _: None):
                 found.update(wanted.get((told.name, told.record), ()))
         except (AccessError, ValueError) as error:
             self._system.report(Gap(listed.path, words_of(error)))
             return set()
-        left = sum(id(package) not in found for package in packages)
+        left = sum(package not in found for package in packages)
         if left:
             why = f"{left:,} of what was kept of it is not in it: that is not believed"
             self._system.report(Gap(listed.path, why))
@@ -287,13 +287,13 @@ class Available:
                 if package is None:
                     continue
                 self._made[at, offer.number] = package
-                self._known[id(package)] = repository, table, offer
-                self._places[id(package)] = at, offer.number
+                self._known[package] = repository, table, offer
+                self._places[package] = at, offer.number
             yield package
 
     def repository_of(self, package: Package) -> Repository:
         """The repository that offers a package."""
-        return self._known[id(package)][0]
+        return self._known[package][0]
 
     def place(self, package: Package) -> Place:
         """Where the archive of an offer can be fetched."""
@@ -428,7 +428,7 @@ class Available:
     def introduce(self, package: Package, table: int) -> None:
         """Let a package of the graph be judged as an offer of an index; its record is not known."""
         repository, offers = self.tables[table]
-        self._known[id(package)] = repository, offers, _NO_RECORD
+        self._known[package] = repository, offers, _NO_RECORD
 
     def at_place(self, table: int, offer: int) -> Package | None:
         """The package of an offer, by the number of its index and its own in there."""
@@ -437,7 +437,7 @@ class Available:
 
     def place_of(self, package: Package) -> tuple[int, int]:
         """The number of the index that offers a package, and its own in there."""
-        return self._places[id(package)]
+        return self._places[package]
 
     # -- paths -----------------------------------------------------------------------------
 
@@ -489,11 +489,11 @@ class Available:
                 and architecture in (None, package.architecture)
             )
         if exact is not None:
-            told = {(listed.path, id(package)) for listed, package in rows}
+            told = {(listed.path, package) for listed, package in rows}
             rows += (
                 (Listed(path, "", None), package)
                 for path, package in self.known_as("path", [exact])
-                if (path, id(package)) not in told
+                if (path, package) not in told
             )
         return rows
 
@@ -579,7 +579,7 @@ class Available:
         return self._sources.fields(package, self._record(package))
 
     def _record(self, package: Package) -> str:
-        return self._known[id(package)][2].record
+        return self._known[package][2].record
 
     def listed(self, package: Package) -> list[Listed]:
         """The paths of a package, by the indexes of paths."""

@@ -45,18 +45,18 @@ class _Words:
 
     def __init__(self, world: World, asked: Sequence[Package]) -> None:
         self._world = world
-        self._asked = {id(package) for package in asked}
+        self._asked = set(asked)
 
     def all(self, reasons: Sequence[Reason]) -> Iterator[Said]:
         """Each reason as a sentence; conflicts of one kind in one."""
-        clashing: dict[tuple[int, str], list[Package]] = {}
+        clashing: dict[tuple[Package | None, str], list[Package]] = {}
         for reason in reasons:
             if reason.need is not None and reason.other is not None:
-                clashing.setdefault((id(reason.one), reason.need.text), []).append(reason.other)
+                clashing.setdefault((reason.one, reason.need.text), []).append(reason.other)
         for reason in reasons:
             need, others = reason.need, [reason.other] if reason.other else []
             if need is not None and others:
-                others = clashing.pop((id(reason.one), need.text), [])
+                others = clashing.pop((reason.one, need.text), [])
                 if not others:
                     continue
             yield self._said(reason, others)
@@ -125,7 +125,7 @@ class _Words:
 
     def _standing(self, package: Package) -> str:
         """A package, and whether it is there or comes."""
-        if id(package) in self._asked:
+        if package in self._asked:
             return _called(package)
         if package.state.present:
             held = " and held" if package.held else ""

@@ -16,9 +16,9 @@ def installed_impact(system: System) -> list[tuple[Package, int]]:
     """Every installed package, with how many others stand on it by what they require."""
     graph = Graph(system)
     present = [package for package in system.packages if package.state.present]
-    number = {id(package): at for at, package in enumerate(present)}
+    number = {package: at for at, package in enumerate(present)}
     links = (
-        (number[id(package)], number[id(tie.holder)])
+        (number[package], number[tie.holder])
         for package in present
         for tie in graph.forward(package)
         if tie.holder is not None and tie.holder is not package and tie.need.kind in HARD

@@ -87,7 +87,7 @@ class Planner:
         self.holds = universe.solver.variable()
         self.lossless = universe.solver.variable()
         self.untouched = universe.solver.variable()
-        self._dropped = {id(package) for package in wishes.drop}
+        self._dropped = set(wishes.drop)
         self._moved = {p.name for p in (*wishes.add, *wishes.upgrade)}
         self.here = [item for item in universe.items if item.here]
         for package in wishes.add:
@@ -108,7 +108,7 @@ class Planner:
             reason = Reason(Ground.ASKED, package, why="drop")
             place = place_of(self.world, package)
             rest = [i for i in universe.at(place) if i.here]
-            if all(id(item.package) in self._dropped for item in rest):
+            if all(item.package in self._dropped for item in rest):
                 universe.bar(place, reason)
             else:
                 universe.require([negated(universe.item(package).literal)], reason)
@@ -117,7 +117,7 @@ class Planner:
         universe = self.universe
         for item in self.here:
             package = item.package
-            if id(package) in self._dropped:
+            if package in self._dropped:
                 continue
             if package.held and package.name not in self._moved:
                 reason = Reason(Ground.HELD, package)
@@ -141,7 +141,7 @@ class Planner:
         universe = self.universe
         kept = {}
         for package in by_weight(item.package for item in self.here):
-            if id(package) not in self._dropped:
+            if package not in self._dropped:
                 there = universe.there(package)
                 reason = Reason(Ground.STAYS, package)
                 universe.require([negated(self.lossless), there], reason)
@@ -155,7 +155,7 @@ class Planner:
         for literal, ground in ((self.holds, Ground.HELD), (universe.rules, Ground.RULES)):
             if literal not in soft:
                 universe.require([literal], Reason(ground, why="always"))
-        same = [i.literal for i in self.here if id(i.package) not in self._dropped]
+        same = [i.literal for i in self.here if i.package not in self._dropped]
         base = [*soft, self.untouched]
         if not wishes.everything and not universe.settle(base):
             return Outcome(universe, obstacles=universe.why_not())
@@ -182,7 +182,7 @@ class Planner:
         return [
             self.universe.item(one.package).literal
             for item in self.here
-            if item.package.name not in held and id(item.package) not in self._dropped
+            if item.package.name not in held and item.package not in self._dropped
             for one in self._better(item.package)[:1]
         ]
 
@@ -232,13 +232,13 @@ class Planner:
                 if need.kind in kinds or away:
                     for term in terms_of(need.condition):
                         asking.setdefault(term.name, []).append((asker, need))
-        asked = {id(self.universe.item(package)) for package in self.wishes.add}
+        asked = {self.universe.item(package) for package in self.wishes.add}
         here = {place_of(self.world, item.package) for item in self.here}
-        kept = {id(item) for item in final}
+        kept = set(final)
         for item in reversed(final):
-            if item.here or id(item) in asked or place_of(self.world, item.package) in here:
+            if item.here or item in asked or place_of(self.world, item.package) in here:
                 continue
-            rest = kept - {id(item)}
+            rest = kept - {item}
             names = dict.fromkeys(c.name for c in self.world.capabilities(item.package))
             if any(n.kind is Relation.OBSOLETES for n in self.world.needs(item.package)):
                 continue  # it may stay for what it takes the place of
@@ -251,7 +251,7 @@ class Planner:
                 if asker is not item
             ):
                 kept = rest
-        return [item for item in final if id(item) in kept]
+        return [item for item in final if item in kept]
 
     # -- telling ---------------------------------------------------------------------------
 
@@ -265,33 +265,33 @@ class Planner:
         return outcome
 
     def _changes(self, final: Sequence[Item]) -> Iterator[Change]:
-        kept = {id(item) for item in final}
+        kept = set(final)
         came = [item for item in final if not item.here]
-        gone = [item for item in self.here if id(item) not in kept]
-        replaced: set[int] = set()
-        asked = {id(self.universe.item(package)) for package in self.wishes.add}
+        gone = [item for item in self.here if item not in kept]
+        replaced: set[Item] = set()
+        asked = {self.universe.item(package) for package in self.wishes.add}
         upgraded = {package.name for package in self.wishes.upgrade}
         befores = {
-            id(item): next((g for g in gone if self._is_same(g.package, item.package)), None)
+            item: next((g for g in gone if self._is_same(g.package, item.package)), None)
             for item in came
         }
-        askers = self._askers(final, [item for item in came if id(item) in asked], befores)
+        askers = self._askers(final, [item for item in came if item in asked], befores)
         for item in came:
-            package, before = item.package, befores[id(item)]
+            package, before = item.package, befores[item]
             action = Action.ADD
             if before is not None:
-                replaced.add(id(before))
+                replaced.add(before)
                 action = _action(self.world.order(package, before.package))
             newer = action in (Action.UPGRADE, Action.CHANGE)
-            wished = id(item) in asked or (newer and package.name in upgraded)
-            reason = "asked for" if wished else askers.get(id(item)) or self._otherwise(item)
+            wished = item in asked or (newer and package.name in upgraded)
+            reason = "asked for" if wished else askers.get(item) or self._otherwise(item)
             yield Change(action, package, before.package if before else None, reason, wished)
-        yield from self._losses([item for item in gone if id(item) not in replaced], final)
+        yield from self._losses([item for item in gone if item not in replaced], final)
 
     def _losses(self, gone: Sequence[Item], final: Sequence[Item]) -> Iterator[Change]:
         """What goes, each with what forces it: from what was asked for outwards, never in a circle."""
-        left = {id(item): item for item in gone}
-        there = {id(item) for item in (*final, *gone)}
+        left = dict.fromkeys(gone)
+        there = {*final, *gone}
         asking: dict[str, list[Item]] = {}
         for item in gone:
             for need in self.world.needs(item.package):
@@ -301,26 +301,26 @@ class Planner:
         paths = {name for name in asking if name.startswith("/")}
         suspects = list(gone)
         while left:
-            causes = {id(i): cause for i in suspects if (cause := self._cause(i, final, there))}
+            causes = {i: cause for i in suspects if (cause := self._cause(i, final, there))}
             if not causes:
-                stood = {key: self._who_stands_against(i, final) for key, i in left.items()}
+                stood = {item: self._who_stands_against(item, final) for item in left}
                 causes = {key: (words, False, False) for key, words in stood.items() if words}
             if not causes:
                 causes = dict.fromkeys(left, ("it cannot stay beside the rest", False, False))
-            explained = [left.pop(key) for key in causes]
-            for item in explained:
-                yield Change(Action.DROP, item.package, None, *causes[id(item)])
+            for item in causes:
+                del left[item]
+                yield Change(Action.DROP, item.package, None, *causes[item])
             there.difference_update(causes)
-            names = {c.name for i in explained for c in self.world.capabilities(i.package)} | paths
-            nearby = {id(item): item for name in names for item in asking.get(name, ())}
-            suspects = [item for key, item in left.items() if key in nearby]
+            names = {c.name for i in causes for c in self.world.capabilities(i.package)} | paths
+            nearby = {item for name in names for item in asking.get(name, ())}
+            suspects = [item for item in left if item in nearby]
 
     def _cause(
-        self, item: Item, final: Sequence[Item], there: Collection[int]
+        self, item: Item, final: Sequence[Item], there: Collection[Item]
     ) -> tuple[str, bool, bool] | None:
         """Why something goes, whether it was asked to, and whether another takes its place."""
         by = self._replaced_by(item, final)
-        if id(item.package) in self._dropped:
+        if item.package in self._dropped:
             return "asked for", True, by is not None
         if by is not None:
             return f"{by.name} takes its place", False, True
@@ -336,13 +336,13 @@ class Planner:
         return place_of(self.world, one) == place_of(self.world, other)
 
     def _askers(
-        self, final: Sequence[Item], first: Sequence[Item], befores: Mapping[int, Item | None]
-    ) -> dict[int, str]:
+        self, final: Sequence[Item], first: Sequence[Item], befores: Mapping[Item, Item | None]
+    ) -> dict[Item, str]:
         """Who asks for what comes: the nearest to what was wished, in words."""
         kinds = (*HARD, Relation.RECOMMENDS) if self.wishes.recommends else HARD
-        there = {id(item): item for item in final}
-        told: dict[int, str] = {id(item): "" for item in first}
-        rest = sorted((item for item in final if id(item) not in told), key=lambda i: i.here)
+        there = set(final)
+        told: dict[Item, str] = dict.fromkeys(first, "")
+        rest = sorted((item for item in final if item not in told), key=lambda i: i.here)
         missing = sum(not item.here for item in rest)
         front = [*first]
         while (front or rest) and missing:
@@ -355,15 +355,15 @@ class Planner:
                     for term in terms_of(need.condition)
                     for item in self.universe.holding(term, asker.package)
                 ]
-                found = [item for item in holding if id(item) in there]
-                before = {id(item) for item in holding if item.here}
-                if any(item.here or id(befores[id(item)]) in before for item in found):
+                found = [item for item in holding if item in there]
+                before = {item for item in holding if item.here}
+                if any(item.here or befores[item] in before for item in found):
                     # What was there before would have done.
                     continue
                 for item in found:
-                    if id(item) not in told and item is not asker:
+                    if item not in told and item is not asker:
                         verb = "recommends" if need.kind is Relation.RECOMMENDS else "needs"
-                        told[id(item)] = f"{asker.package.name} {verb} {need.text}"
+                        told[item] = f"{asker.package.name} {verb} {need.text}"
                         front.append(item)
                         missing -= 1
         return told
@@ -378,30 +378,30 @@ class Planner:
             return "to go with the rest"
         return "it takes the place of another"
 
-    def _is_met(self, need: Need, asker: Item, there: Collection[int]) -> bool:
+    def _is_met(self, need: Need, asker: Item, there: Collection[Item]) -> bool:
         """Whether a need is met by the items of these identities."""
 
         def holders(term: Term) -> list[Package]:
             holding = self.universe.holding(term, asker.package)
-            return [item.package for item in holding if id(item) in there]
+            return [item.package for item in holding if item in there]
 
         return need.granted is not None or meet(need.condition, holders).met
 
     def _replaced_by(self, item: Item, final: Sequence[Item]) -> Package | None:
         """What of a plan takes the place of something under another name."""
-        there = {id(one.package) for one in final}
+        there = {one.package for one in final}
         for reason in self.universe.against(item):
             if (
                 reason.need is not None
                 and reason.need.kind is Relation.OBSOLETES
                 and reason.one is not None
                 and reason.other is item.package
-                and id(reason.one) in there
+                and reason.one in there
             ):
                 return reason.one
         return None
 
-    def _missed(self, item: Item, there: Collection[int]) -> Need | None:
+    def _missed(self, item: Item, there: Collection[Item]) -> Need | None:
         """A need of a package that nothing meets of what is there."""
         for need in self.world.needs(item.package):
             if need.kind in HARD and not self._is_met(need, item, there):
@@ -455,11 +455,11 @@ def checked(world: World, packages: Iterable[Package]) -> list[str]:
             if c.name == term.name and world.meets(term, asker, p, c)
         ]
         if term.name.startswith("/"):
-            owners = {id(owner) for owner in world.owners(term.name)}
+            owners = set(world.owners(term.name))
             found += (
                 p
                 for p in there
-                if id(p) in owners or (not p.state.present and world.owns(p, term.name))
+                if p in owners or (not p.state.present and world.owns(p, term.name))
             )
         return found
 

@@ -67,8 +67,8 @@ class Universe:
         self.solver = Solver()
         self.items: list[Item] = []
         self._reasons: dict[int, Reason] = {}
-        self._against_it: dict[int, list[Reason]] = {}
-        self._of: dict[int, Item] = {}
+        self._against_it: dict[Package, list[Reason]] = {}
+        self._of: dict[Package, Item] = {}
         self._named: dict[str, list[Item]] = {}
         self._answering: dict[str, list[Item]] = {}
         self._against: dict[str, list[tuple[Item, Need, Term]]] = {}
@@ -78,7 +78,7 @@ class Universe:
         self._likely: list[int] = []
         self._against_rules: set[int] = set()
         self._asked_paths: set[str] = set()
-        self._told: set[tuple[int, int]] = set()
+        self._told: set[tuple[Item, Need]] = set()
         self._gone: set[int] = set()
         self._newcomers: list[Item] = []
         self._barred: dict[Place, Reason] = {}
@@ -94,7 +94,7 @@ class Universe:
 
     def item(self, package: Package, passed_over: str | None = None) -> Item:
         """The item of a package; what was not known enters."""
-        item = self._of.get(id(package)) or self._same(package)
+        item = self._of.get(package) or self._same(package)
         if item is None:
             item = self._enter(package, here=False, passed_over=passed_over)
             self._newcomers.append(item)
@@ -134,7 +134,7 @@ class Universe:
         if reason.ground in (Ground.CLASH, Ground.RIVAL):
             for package in (reason.one, reason.other):
                 if package is not None:
-                    self._against_it.setdefault(id(package), []).append(reason)
+                    self._against_it.setdefault(package, []).append(reason)
 
     def bar(self, place: Place, reason: Reason) -> None:
         """No version of a place may be in a plan."""
@@ -199,8 +199,8 @@ class Universe:
     def _hear(self, name: str) -> Iterator[Item]:
         """Take what the installed packages need of a name into account; who will likely go comes back."""
         for asker, need in self._asked.pop(name, ()):
-            if (id(asker), id(need)) not in self._told:
-                self._told.add((id(asker), id(need)))
+            if (asker, need) not in self._told:
+                self._told.add((asker, need))
                 wanted = self._ask(asker, need)
                 if wanted and all(lit in self._gone or lit not in self._present for lit in wanted):
                     self._look_at(lit for lit in wanted if lit not in self._against_rules)
@@ -216,12 +216,12 @@ class Universe:
 
     def why_not(self, wanted: Iterable[tuple[int, Reason]] = ()) -> list[Reason]:
         """Reasons that cannot hold together with these wishes, and none of which could be left out."""
-        number_of: dict[int, int] = {}
+        number_of: dict[Reason, int] = {}
         groups: dict[int, list[list[int]]] = {}
         reasons: list[Reason] = []
         clauses = [(self.solver.clause(n), reason) for n, reason in self._reasons.items()]
         for clause, reason in (*clauses, *(([literal], reason) for literal, reason in wanted)):
-            number = number_of.setdefault(id(reason), len(reasons))
+            number = number_of.setdefault(reason, len(reasons))
             if number == len(reasons):
                 reasons.append(reason)
             groups.setdefault(number, []).append(clause)
@@ -238,14 +238,14 @@ class Universe:
 
     def against(self, item: Item) -> list[Reason]:
         """The reasons for which a package cannot be there together with another."""
-        return self._against_it.get(id(item.package), [])
+        return self._against_it.get(item.package, [])
 
     # -- packages --------------------------------------------------------------------------
 
     def _enter(self, package: Package, here: bool, passed_over: str | None = None) -> Item:
         item = Item(package, self.solver.variable(), here, passed_over)
         self.items.append(item)
-        self._of[id(package)] = item
+        self._of[package] = item
         for rival in self._named.setdefault(package.name, []):
             why = self.world.rivals(rival.package, package)
             if why is not None and not (here and rival.here):
@@ -286,7 +286,7 @@ class Universe:
                     plain = _is_plain(need.condition)
                 if not plain:
                     # What comes may make a sentence false, too.
-                    self._told.add((id(item), id(need)))
+                    self._told.add((item, need))
                     self._ask(item, need)
             elif need.kind in _AWAY:
                 self._avoid(item, need)
@@ -362,7 +362,7 @@ class Universe:
             if self._meets(term, asker, item.package)
         ]
         if term.name.startswith("/"):
-            found += (self._of[id(owner)] for owner in self.world.owners(term.name))
+            found += (self._of[owner] for owner in self.world.owners(term.name))
             found += (i for i in self._newcomers if self.world.owns(i.package, term.name))
             found = list(dict.fromkeys(found))
         return found
@@ -470,8 +470,10 @@ class Universe:
             if holds(other.package):
                 self.require([truth, negated(other.literal)], reason)
 
-        candidates = {id(one): one for term in terms for one in self.holding(term, item.package)}
-        found = [one for one in candidates.values() if holds(one.package)]
+        candidates = dict.fromkeys(
+            one for term in terms for one in self.holding(term, item.package)
+        )
+        found = [one for one in candidates if holds(one.package)]
         for one in found:
             self.require([truth, negated(one.literal)], reason)
 

@@ -27,7 +27,7 @@ class Together:
     def __init__(self, world: World, packages: Iterable[Package]) -> None:
         self._world = world
         self.packages = list(packages)
-        self._links: dict[int, list[Link]] = {}
+        self._links: dict[Package, list[Link]] = {}
 
     @cached_property
     def _answering(self) -> dict[str, list[Package]]:
@@ -38,8 +38,8 @@ class Together:
         return found
 
     @cached_property
-    def _there(self) -> set[int]:
-        return {id(package) for package in self.packages}
+    def _there(self) -> set[Package]:
+        return set(self.packages)
 
     def holders(self, term: Term, asker: Package) -> list[Package]:
         """The packages that meet a term."""
@@ -54,7 +54,7 @@ class Together:
             )
         ]
         if term.name.startswith("/"):
-            found += (p for p in world.owners(term.name) if id(p) in self._there)
+            found += (p for p in world.owners(term.name) if p in self._there)
             found += (p for p in self.packages if not p.state.present and world.owns(p, term.name))
         return found
 
@@ -68,12 +68,12 @@ class Together:
                         yield need, holder
 
     @cached_property
-    def _all_links(self) -> dict[int, list[Link]]:
-        found: dict[int, list[Link]] = {}
+    def _all_links(self) -> dict[Package, list[Link]]:
+        found: dict[Package, list[Link]] = {}
         for package in self.packages:
             for need, holder in self.ties(package):
                 by, kept = (holder, package) if need.kind in BACKWARDS else (package, holder)
-                found.setdefault(id(by), []).append(Link(by, kept, need))
+                found.setdefault(by, []).append(Link(by, kept, need))
         return found
 
     def links(self, kinds: Collection[Relation]) -> Iterator[Link]:
@@ -81,15 +81,15 @@ class Together:
         for links in self._all_links.values():
             yield from (link for link in links if link.need.kind in kinds)
 
-    def kept(self, kinds: Collection[Relation], roots: Iterable[Package]) -> set[int]:
+    def kept(self, kinds: Collection[Relation], roots: Iterable[Package]) -> set[Package]:
         """The identities of what stands on the roots, themselves among them."""
         pending = list(roots)
-        found = {id(package) for package in pending}
+        found = set(pending)
         while pending:
             package = pending.pop()
-            for link in self._all_links.get(id(package), ()):
-                if link.need.kind in kinds and id(link.kept) not in found:
-                    found.add(id(link.kept))
+            for link in self._all_links.get(package, ()):
+                if link.need.kind in kinds and link.kept not in found:
+                    found.add(link.kept)
                     pending.append(link.kept)
         return found
 
@@ -99,7 +99,7 @@ class Together:
             p for p in self.packages if is_root(p) or (p.state.present and self._world.stays(p))
         )
         kept = self.kept(kinds, (*roots, *more))
-        return [package for package in self.packages if id(package) not in kept]
+        return [package for package in self.packages if package not in kept]
 
 
 def is_root(package: Package) -> bool:
@@ -163,12 +163,13 @@ def parts(  # noqa: PLR0912 - one loop that keeps its own stack
 
 def clusters(packages: Sequence[Package], links: Iterable[Link]) -> list[list[Package]]:
     """The packages in groups that hang together, by links in either direction."""
-    group = {id(package): [package] for package in packages}
+    group = {package: [package] for package in packages}
     for link in links:
-        one, other = group.get(id(link.by)), group.get(id(link.kept))
+        one, other = group.get(link.by), group.get(link.kept)
         if one is None or other is None or one is other:
             continue
         one += other
         for package in other:
-            group[id(package)] = one
-    return list({id(found): found for found in group.values()}.values())
+            group[package] = one
+    firsts = dict.fromkeys(found[0] for found in group.values())
+    return [group[first] for first in firsts]

@@ -89,8 +89,8 @@ class SystemWorld:
         self._archives = [p for p in archives if p.family == system.family.name]
         self._named: dict[str, list[Offered]] = {}
         self._under: dict[str, list[Offered]] = {}
-        self._asked: dict[int, tuple[Need, ...]] = {}
-        self._kept: dict[int, tuple[Capability, ...]] = {}
+        self._asked: dict[Package, tuple[Need, ...]] = {}
+        self._kept: dict[Package, tuple[Capability, ...]] = {}
         self.meets = system.database.meets
         self.forbids = system.database.forbids
         self.rivals = system.database.rivals
@@ -101,15 +101,15 @@ class SystemWorld:
         return [p for p in self.system.packages if p.state.present]
 
     def needs(self, package: Package) -> Sequence[Need]:
-        found = self._asked.get(id(package))
+        found = self._asked.get(package)
         if found is None:
-            found = self._asked[id(package)] = self.system.records(package).needs(package)
+            found = self._asked[package] = self.system.records(package).needs(package)
         return found
 
     def capabilities(self, package: Package) -> Sequence[Capability]:
-        found = self._kept.get(id(package))
+        found = self._kept.get(package)
         if found is None:
-            found = self._kept[id(package)] = self.system.records(package).capabilities(package)
+            found = self._kept[package] = self.system.records(package).capabilities(package)
         return found
 
     def order(self, one: Package, other: Package) -> int | None:
@@ -176,13 +176,13 @@ class SystemWorld:
 class Waiving:
     """A world in which some needs are not asked for: to find out what else stands in the way."""
 
-    def __init__(self, world: World, waived: Collection[tuple[int, str]]) -> None:
+    def __init__(self, world: World, waived: Collection[tuple[Package, str]]) -> None:
         self._world = world
         self._waived = waived
 
     def needs(self, package: Package) -> Sequence[Need]:
         needs = self._world.needs(package)
-        return [need for need in needs if (id(package), need.text) not in self._waived]
+        return [need for need in needs if (package, need.text) not in self._waived]
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._world, name)
