@@ -27,7 +27,7 @@ from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm.header import Type
 from filigree.model.answer import Answer
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.verify import verify
 from filigree.questions.evidence.references import NOTHING, Against
 from filigree.questions.verifying.verdicts import FileVerdict, Manner
@@ -56,7 +56,7 @@ class Stand:
         with open_system(str(self.disk.folder)) as system:
             return verify(
                 system, subjects, frozenset(Verdict), workers=1, manner=Manner(against, least),
-                chosen=Chosen(keyring=(self.keyring,)),
+                options=RepositoryOptions(keyring=(self.keyring,)),
             )  # fmt: skip
 
     def row(self, path: str = PROGRAM, least: Evidence = Evidence.SIGNED) -> FileVerdict:

@@ -21,7 +21,7 @@ from filigree.families.deb import places
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import RepositoryOptions, Scope
 from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.refresh import refresh
 from filigree.questions.commands.verify import verify
@@ -33,8 +33,8 @@ root_only = pytest.mark.skipif(os.geteuid() != 0, reason="only root can give fil
 
 def offered(root: Path, cache: Path) -> Answer[object]:
     with open_system(str(root)) as system:
-        chosen = Chosen(cache=str(cache))
-        return census(system, Filter(), scope=Scope.AVAILABLE, chosen=chosen)  # type: ignore[return-value]
+        options = RepositoryOptions(cache=str(cache))
+        return census(system, Filter(), scope=Scope.AVAILABLE, options=options)  # type: ignore[return-value]
 
 
 def forge(cache: Path) -> None:
@@ -136,8 +136,8 @@ def test_what_is_kept_is_made_for_the_caller_alone(heron: Path, tmp_path: Path) 
         served = write_repositories(tmp_path / "served")
         with serving(served) as server, open_system(str(heron)) as system:
             address = f"{server.address}/coast saltmarsh main"
-            chosen = Chosen(cache=str(cache), addresses=(address,))
-            refresh(system, chosen=chosen, added_only=True)
+            options = RepositoryOptions(cache=str(cache), addresses=(address,))
+            refresh(system, options=options, added_only=True)
     finally:
         os.umask(before)
     every = [cache, cache.parent, *cache.rglob("*")]
@@ -154,9 +154,9 @@ def test_fetched_copies_count_only_where_nobody_else_wrote_them(
     cache = tmp_path / "cache"
     with serving(write_repositories(tmp_path / "served")) as server:
         address = f"{server.address}/coast saltmarsh main"
-        fetched = Chosen(cache=str(cache), addresses=(address,))
+        fetched = RepositoryOptions(cache=str(cache), addresses=(address,))
         with open_system(str(heron)) as system:
-            assert refresh(system, chosen=fetched, added_only=True).records[0].outcome == "fetched"
+            assert refresh(system, options=fetched, added_only=True).records[0].outcome == "fetched"
         copies = cache / "copies"
         one = next(path for path in copies.rglob("*") if path.is_file())
         match harm:
@@ -171,15 +171,15 @@ def test_fetched_copies_count_only_where_nobody_else_wrote_them(
             case _:
                 _linked(one)
         with open_system(str(heron)) as system:
-            chosen = Chosen(cache=str(cache), refreshed=True)
-            answer = census(system, Filter(), scope=Scope.AVAILABLE, chosen=chosen)
+            options = RepositoryOptions(cache=str(cache), refreshed=True)
+            answer = census(system, Filter(), scope=Scope.AVAILABLE, options=options)
     assert any("it is not used" in gap.why for gap in answer.gaps)
     if harm == "folder":
         with (
             open_system(str(heron)) as system,
             pytest.raises(BadQuestion, match="nothing can be kept"),
         ):
-            refresh(system, chosen=fetched)
+            refresh(system, options=fetched)
 
 
 def test_what_counts_as_signed_is_read_in_the_index_once_more(tmp_path: Path) -> None:
@@ -192,12 +192,12 @@ def test_what_counts_as_signed_is_read_in_the_index_once_more(tmp_path: Path) ->
         for good in goods_of(ware)
     )))  # fmt: skip
     (kept,) = (root / places.ARCHIVES[1:]).glob("siltmeter_*.deb")
-    chosen = Chosen(cache=str(cache))
+    options = RepositoryOptions(cache=str(cache))
     manner = Manner(least=Evidence.SIGNED)
 
     def asked() -> Answer[object]:
         with open_system(str(root)) as system:
-            return verify(system, ["siltmeter"], frozenset(Verdict), manner=manner, chosen=chosen)  # type: ignore[return-value]
+            return verify(system, ["siltmeter"], frozenset(Verdict), manner=manner, options=options)  # type: ignore[return-value]
 
     assert Evidence.SIGNED in {row.evidence for row in asked().records}  # type: ignore[attr-defined]
     old, new = (hashlib.sha256(data).hexdigest() for data in (kept.read_bytes(), evil))

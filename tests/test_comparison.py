@@ -6,7 +6,7 @@ import pytest
 
 from filigree.demo.comparison import compared, side_by_side
 from filigree.model.files import Verdict
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.verify import verify
 from filigree.system import open_system
 from filigree.views.page import Ink
@@ -20,7 +20,7 @@ def roots(heron: Path, curlew: Path, plover: Path, dunlin: Path) -> dict[str, Pa
 @pytest.fixture(scope="module")
 def table(roots: dict[str, Path]) -> dict[str, list[str]]:
     plain = (
-        [one if isinstance(one, str) else one.text for one in r] for r in compared(roots, Chosen())
+        [one if isinstance(one, str) else one.text for one in r] for r in compared(roots, RepositoryOptions())
     )
     return {fact: cells for fact, *cells in plain}
 
@@ -50,5 +50,5 @@ def test_what_a_family_cannot_say_is_said(table: dict[str, list[str]]) -> None:
 
 @pytest.mark.parametrize("width", [80, 120, 158])
 def test_it_fits_the_window(roots: dict[str, Path], width: int) -> None:
-    lines = list(side_by_side(roots, Chosen(), Ink(False, width)))
+    lines = list(side_by_side(roots, RepositoryOptions(), Ink(False, width)))
     assert all(len(text) <= width for text in lines)

@@ -26,7 +26,7 @@ from filigree.formats.keys import read_keys
 from filigree.formats.openpgp import judge_clear_signed
 from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.model.seals import SealVerdict
-from filigree.questions.asking.scopes import Chosen, Scope, looking
+from filigree.questions.asking.scopes import RepositoryOptions, Scope, looking
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import census
 from filigree.questions.commands.keys import keys
@@ -229,8 +229,8 @@ def _plans_of_random_offers(system: System, count: int) -> None:
     """Each gets a plan that checks out against the raw text, or reasons."""
     raw = _raw_offers()
     cache = os.environ.get("XDG_CACHE_HOME")
-    chosen = Chosen(cache=str(Path(cache, "filigree")) if cache else None)
-    with looking(system, Scope.AVAILABLE, chosen) as lookup:
+    options = RepositoryOptions(cache=str(Path(cache, "filigree")) if cache else None)
+    with looking(system, Scope.AVAILABLE, options) as lookup:
         assert lookup.offered is not None
         if lookup.offered.empty:
             pytest.skip("no index here may be believed")
@@ -466,8 +466,8 @@ def listing(archive: Path) -> dict[str, tuple[str, str, str]]:
 )
 def test_the_whole_chain_to_the_distributions_key(system: System) -> None:
     archives, told = cached(), raw_digests()
-    chosen = random.Random(17).sample(sorted(archives), min(12, len(archives)))
-    answer = provenance(system, chosen)
+    options = random.Random(17).sample(sorted(archives), min(12, len(archives)))
+    answer = provenance(system, options)
     for row in answer.records:
         digest = hashlib.sha256(archives[row.package].read_bytes()).hexdigest()
         links = {one.link: one for one in row.links}
@@ -543,7 +543,7 @@ def test_an_archive_that_is_fetched_for_this(system: System, tmp_path: Path) -> 
     manner = Manner(Against(fetch=True), Evidence.SIGNED)
     for name in small[:5]:
         answer = verify(
-            system, [name], frozenset(Verdict), manner=manner, chosen=Chosen(cache=str(tmp_path))
+            system, [name], frozenset(Verdict), manner=manner, options=RepositoryOptions(cache=str(tmp_path))
         )
         if any("could not be fetched" in gap.why for gap in answer.gaps):
             pytest.skip("no repository can be reached from here")

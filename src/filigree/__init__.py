@@ -43,7 +43,7 @@ _WHERE = {
     "Manner": "filigree.questions.verifying.verdicts",
     "Against": "filigree.questions.evidence.references",
     "Scope": "filigree.questions.asking.scopes",
-    "Chosen": "filigree.questions.asking.scopes",
+    "RepositoryOptions": "filigree.questions.asking.scopes",
 }
 
 __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
@@ -51,7 +51,7 @@ __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
 if TYPE_CHECKING:
     from filigree.model.answer import Answer as Answer
     from filigree.model.errors import FiligreeError as FiligreeError
-    from filigree.questions.asking.scopes import Chosen as Chosen
+    from filigree.questions.asking.scopes import RepositoryOptions as RepositoryOptions
     from filigree.questions.asking.scopes import Scope as Scope
     from filigree.questions.commands.because import because as because
     from filigree.questions.commands.behind import behind as behind

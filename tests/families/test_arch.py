@@ -56,7 +56,7 @@ from filigree.model.files import Aspect, Evidence, Kind, Verdict
 from filigree.model.needs import Relation
 from filigree.model.package import Reason
 from filigree.model.seals import SealVerdict
-from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import RepositoryOptions, Scope
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import census
 from filigree.questions.commands.contents import contents
@@ -655,9 +655,9 @@ def test_what_is_for_security_is_not_told_to_be_none(plover: Path) -> None:
 DB = f"{places.SYNC[1:]}/coast.db"
 
 
-def indexes(root: Path, **chosen: Any) -> list[RepositoryRow]:
+def indexes(root: Path, **options: Any) -> list[RepositoryRow]:
     with open_system(str(root)) as system:
-        return repos(system, chosen=Chosen(**chosen)).records
+        return repos(system, options=RepositoryOptions(**options)).records
 
 
 def test_the_index_and_its_seal(plover: Path) -> None:
@@ -844,14 +844,14 @@ def server(tmp_path: Path) -> Iterator[Server]:
         yield running
 
 
-def refreshed(root: Path, server: Server, cache: Path, **chosen: Any) -> Answer[Any]:
+def refreshed(root: Path, server: Server, cache: Path, **options: Any) -> Answer[Any]:
     settings = root / places.SETTINGS[1:]
     address = f"{server.address}/arch/$repo/$arch"
     settings.write_text(
         f"[options]\nArchitecture = x86_64\nSigLevel = Required\n[coast]\nServer = {address}\n"
     )
     with open_system(str(root)) as system:
-        return refresh(system, chosen=Chosen(cache=str(cache), **chosen))
+        return refresh(system, options=RepositoryOptions(cache=str(cache), **options))
 
 
 def test_an_index_is_refreshed_and_counts_when_asked(
@@ -863,8 +863,8 @@ def test_an_index_is_refreshed_and_counts_when_asked(
         ("fetched", SealVerdict.GOOD)
     ]
     with open_system(str(own_plover)) as system:
-        chosen = Chosen(cache=str(tmp_path / "cache"), refreshed=True)
-        assert len(behind(system, chosen=chosen).records) >= 10
+        options = RepositoryOptions(cache=str(tmp_path / "cache"), refreshed=True)
+        assert len(behind(system, options=options).records) >= 10
     assert not (own_plover / DB).exists()
 
 

@@ -44,7 +44,7 @@ from filigree.model.events import Action
 from filigree.model.files import Aspect, Evidence, FileRecord, Kind, Verdict
 from filigree.model.package import Package, Reason
 from filigree.model.seals import SealVerdict
-from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import RepositoryOptions, Scope
 from filigree.questions.commands.because import because
 from filigree.questions.commands.behind import Standing, behind
 from filigree.questions.commands.census import Filter, census
@@ -712,15 +712,15 @@ def test_lists_are_refreshed_and_count_when_asked(
     own: Path, server: Server, tmp_path: Path
 ) -> None:
     shutil.rmtree(own / LISTS)
-    chosen = Chosen(cache=str(tmp_path / "cache"), refreshed=True, paths=True)
-    answer = asked(pointed(own, server), refresh, chosen=chosen)
+    options = RepositoryOptions(cache=str(tmp_path / "cache"), refreshed=True, paths=True)
+    answer = asked(pointed(own, server), refresh, options=options)
     told = [(row.outcome.value, row.seal) for row in answer.records if row.identity == "coast64"]
     assert told == [("fetched", SealVerdict.GOOD)]
-    assert asked(own, owner, ["kittiwake"], scope=Scope.ANY, chosen=chosen).records[0].owners
-    assert len(asked(own, behind, chosen=chosen).records) >= 10
+    assert asked(own, owner, ["kittiwake"], scope=Scope.ANY, options=options).records[0].owners
+    assert len(asked(own, behind, options=options).records) >= 10
     assert not (own / LISTS).exists()
     manner = Manner(least=Evidence.SIGNED, against=Against(fetch=True))
-    answer = asked(own, verify, ["weatherglass"], manner=manner, chosen=chosen)
+    answer = asked(own, verify, ["weatherglass"], manner=manner, options=options)
     assert verdicts(answer) == {SWAPPED: Verdict.ALTERED}
 
 
@@ -737,8 +737,8 @@ def test_lists_are_refreshed_and_count_when_asked(
 def test_a_list_goes_back_only_where_that_is_sure(
     own: Path, server: Server, tmp_path: Path, now: str, older: int, untold: int
 ) -> None:
-    chosen = Chosen(cache=str(tmp_path / "cache"))
-    asked(pointed(own, server), refresh, ["coast64"], chosen=chosen)
+    options = RepositoryOptions(cache=str(tmp_path / "cache"))
+    asked(pointed(own, server), refresh, ["coast64"], options=options)
     version, _, build = now.partition("-")
     label = f"chartroom-{version}-x86_64-{build}"
     resealed(
@@ -746,7 +746,7 @@ def test_a_list_goes_back_only_where_that_is_sure(
         "PACKAGES.TXT",
         lambda text: text.replace("chartroom-5.4.2-x86_64-1", label),
     )
-    answer = asked(own, refresh, ["coast64"], chosen=chosen)
+    answer = asked(own, refresh, ["coast64"], options=options)
     (row,) = answer.records
     assert (row.outcome.value, len(row.older)) == ("fetched", older)
     assert sum("no order of their own" in words for words in row.remarks) == untold
@@ -775,8 +775,8 @@ def test_lists_that_are_refused(own: Path, server: Server, tmp_path: Path, harm:
             (server.folder / f"{path}.asc").unlink()
         case _:
             server.manners.replaced["coast64/PACKAGES.TXT"] = b"PACKAGE NAME: x-1-y-1.txz\n"
-    chosen = Chosen(cache=str(tmp_path / "cache"))
-    row = asked(pointed(own, server), refresh, ["coast64"], chosen=chosen).records[0]
+    options = RepositoryOptions(cache=str(tmp_path / "cache"))
+    row = asked(pointed(own, server), refresh, ["coast64"], options=options).records[0]
     assert row.outcome.value in ("refused", "failed")
     assert not list((tmp_path / "cache").rglob("PACKAGES.TXT"))
 
@@ -791,17 +791,17 @@ def test_another_repository_is_not_held_against_the_root_s_own_copy(
     )
     assert sums.with_name("CHECKSUMS.md5.asc").exists()
     later = datetime.now(UTC) + timedelta(days=1)
-    chosen = Chosen(
+    options = RepositoryOptions(
         cache=str(tmp_path / "cache"), addresses=(f"{server.address}/coast64 other",), now=later
     )
-    rows = {row.identity: row for row in asked(own, refresh, ["other"], chosen=chosen).records}
+    rows = {row.identity: row for row in asked(own, refresh, ["other"], options=options).records}
     assert rows["other"].outcome.value == "fetched"
 
 
 def test_scripts_of_the_shore_by_their_address(own: Path, server: Server, tmp_path: Path) -> None:
     shutil.rmtree(own / places.BUILD_SCRIPTS[1:])
-    chosen = Chosen(cache=str(tmp_path / "cache"), addresses=(f"{server.address}/shore",))
-    answer = asked(own, dossier, ["wrackline"], scope=Scope.AVAILABLE, chosen=chosen)
+    options = RepositoryOptions(cache=str(tmp_path / "cache"), addresses=(f"{server.address}/shore",))
+    answer = asked(own, dossier, ["wrackline"], scope=Scope.AVAILABLE, options=options)
     assert [row.repository for row in answer.records] == ["shore"]
 
 

@@ -26,7 +26,7 @@ from filigree.formats.stanzas import read_stanzas
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.repositories import IndexFile, IndexKind, Offer
-from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import RepositoryOptions, Scope
 from filigree.questions.commands.census import Filter, census
 from filigree.system import open_system
 from tests.conftest import Run
@@ -71,11 +71,11 @@ def test_what_no_repository_offers(heron: Path, curlew: Path) -> None:
 
 
 def test_one_repository_alone(heron: Path) -> None:
-    urgent = told(heron, scope=Scope.AVAILABLE, chosen=Chosen(("saltmarsh-urgent",)))
+    urgent = told(heron, scope=Scope.AVAILABLE, options=RepositoryOptions(("saltmarsh-urgent",)))
     assert len(urgent) == 4
     assert all(by == [URGENT] for _, _, by in urgent)
     with open_system(str(heron)) as system:
-        answer = census(system, scope=Scope.AVAILABLE, chosen=Chosen(("flood",)))
+        answer = census(system, scope=Scope.AVAILABLE, options=RepositoryOptions(("flood",)))
     assert (answer.notes, answer.exit_status) == (["no repository is called flood"], 1)
 
 

@@ -7,7 +7,7 @@ import pytest
 
 from filigree.demo.offering import NOTICES
 from filigree.model.answer import Answer
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.behind import BehindRow, behind
 from filigree.system import open_system
 from tests.conftest import Run
@@ -17,7 +17,7 @@ IN_TIME = datetime(2026, 3, 1, tzinfo=UTC)
 
 def asked(root: Path, security: bool = False, now: datetime = IN_TIME) -> Answer[BehindRow]:
     with open_system(str(root)) as system:
-        return behind(system, security, Chosen(now=now))
+        return behind(system, security, RepositoryOptions(now=now))
 
 
 def standings(root: Path) -> dict[str, tuple[str, str | None]]:

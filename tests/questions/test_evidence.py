@@ -25,7 +25,7 @@ from filigree.families.deb import places
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Seen, Verdict
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.verify import verify
 from filigree.questions.evidence.references import Against, against_of
 from filigree.questions.finding.earlier_results import read_earlier
@@ -348,9 +348,9 @@ def test_the_auditors_keys_take_the_place_of_the_roots(curlew: Path, tmp_path: P
     keys = tmp_path / "mine.asc"
     keys.write_bytes(public_key(STRANGER))
     with open_system(str(curlew)) as system:
-        chosen = Chosen(keyring=(str(keys),))
+        options = RepositoryOptions(keyring=(str(keys),))
         manner = Manner(least=Evidence.SIGNED)
-        answer = verify(system, ["siltmeter"], manner=manner, chosen=chosen)
+        answer = verify(system, ["siltmeter"], manner=manner, options=options)
     assert answer.summary["keys_of"] == "auditor"
     assert answer.summary["record_seals"] == {"unknown key": 1}
     assert not answer.records
@@ -374,7 +374,7 @@ def fetched(heron: Path, server: Server, cache: Path, *subjects: str) -> Answer[
         return verify(
             system, subjects, EVERY,
             manner=Manner(Against(fetch=True, announce=said.append), Evidence.SIGNED),
-            chosen=Chosen(cache=str(cache), addresses=(address,), keyring=(keys,)),
+            options=RepositoryOptions(cache=str(cache), addresses=(address,), keyring=(keys,)),
         )  # fmt: skip
 
 

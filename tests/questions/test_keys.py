@@ -9,7 +9,7 @@ from filigree.demo.repository import STRANGER, public_key
 from filigree.families.deb import places
 from filigree.formats.keys import read_keys
 from filigree.model.errors import BadQuestion
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.keys import KeyRow, keys
 from filigree.system import open_system
 from tests.making import DebRoot
@@ -48,7 +48,7 @@ def test_what_was_imported_at_curlew(curlew: Path) -> None:
 def test_a_keyring_of_ones_own_shows_what_only_the_root_holds(heron: Path, tmp_path: Path) -> None:
     mine = tmp_path / "office.asc"
     mine.write_bytes(public_key())
-    rows = held(heron, chosen=Chosen(keyring=(str(mine),)))
+    rows = held(heron, options=RepositoryOptions(keyring=(str(mine),)))
     assert {(row.fingerprint, row.held_by) for row in rows} == {
         (OFFICE, "both"),
         (STRANGERS, "root"),
@@ -57,7 +57,7 @@ def test_a_keyring_of_ones_own_shows_what_only_the_root_holds(heron: Path, tmp_p
 
 def test_an_empty_keyring_is_no_question(heron: Path, tmp_path: Path) -> None:
     with pytest.raises(BadQuestion):
-        held(heron, chosen=Chosen(keyring=(str(tmp_path),)))
+        held(heron, options=RepositoryOptions(keyring=(str(tmp_path),)))
 
 
 def test_keys_that_are_needed(heron: Path, curlew: Path, tmp_path: Path) -> None:
@@ -68,7 +68,7 @@ def test_keys_that_are_needed(heron: Path, curlew: Path, tmp_path: Path) -> None
     assert [name.rpartition("/")[2] for name in row.needed_by] == ["harbourlog-1.14-1.x86_64.rpm"]
     mine = tmp_path / "mine.asc"
     mine.write_bytes(public_key(STRANGER))
-    rows = held(curlew, needed=True, chosen=Chosen(keyring=(str(mine),)))
+    rows = held(curlew, needed=True, options=RepositoryOptions(keyring=(str(mine),)))
     assert {row.held_by for row in rows} == {"root"}
     assert any("the record of" in name for name in rows[0].needed_by)
 

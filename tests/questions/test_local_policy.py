@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from filigree.model.files import Aspect, Evidence, Sort, Verdict
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.provenance import provenance
 from filigree.questions.commands.verify import verify
 from filigree.questions.evidence.references import Against
@@ -288,7 +288,7 @@ def test_no_chain_of_a_swapped_program_is_whole(family: str, deed: str, tmp_path
             system,
             ["tidegauge", PROGRAM],
             Against(stand.archives),
-            Chosen(keyring=(stand.keyring,)),
+            RepositoryOptions(keyring=(stand.keyring,)),
         )
     assert not any(row.whole for row in answer.records)
 
@@ -301,7 +301,7 @@ def test_the_chain_of_what_was_shipped_is_whole(family: str, tmp_path: Path) -> 
             system,
             ["tidegauge", PROGRAM],
             Against(stand.archives),
-            Chosen(keyring=(stand.keyring,)),
+            RepositoryOptions(keyring=(stand.keyring,)),
         )
     assert [row.whole for row in answer.records] == [True] * len(answer.records)
     assert answer.exit_status == 0

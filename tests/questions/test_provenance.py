@@ -12,7 +12,7 @@ from filigree.demo.repository import STRANGER, public_key
 from filigree.families.deb import places
 from filigree.model.files import Evidence
 from filigree.model.seals import SealVerdict
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.provenance import Holds, Provenance, provenance
 from filigree.system import open_system
 
@@ -149,9 +149,9 @@ def test_the_auditors_keys_find_what_the_root_lacks(
 ) -> None:
     mine = tmp_path / "mine.asc"
     mine.write_bytes(public_key(STRANGER))
-    chosen = Chosen(keyring=(str(mine),))
-    assert chain(curlew, str(archives[STRANGE]), chosen=chosen).whole
-    row = chain(curlew, str(archives["tidegauge-2.2-1.x86_64.rpm"]), chosen=chosen)
+    options = RepositoryOptions(keyring=(str(mine),))
+    assert chain(curlew, str(archives[STRANGE]), options=options).whole
+    row = chain(curlew, str(archives["tidegauge-2.2-1.x86_64.rpm"]), options=options)
     assert not row.whole
     assert any("only the root holds it" in one.detail for one in row.links)
 

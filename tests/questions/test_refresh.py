@@ -29,7 +29,7 @@ from filigree.demo.server import Server, serving
 from filigree.demo.world import Ware
 from filigree.model.answer import Answer
 from filigree.model.errors import AccessError, BadQuestion
-from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import RepositoryOptions, Scope
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.contents import contents
@@ -87,8 +87,8 @@ def there(tmp_path: Path, server: Server) -> str:
 def ask(root: str, cache: Path, **more: Any) -> Answer[RefreshRow]:
     with open_system(root) as system:
         fetcher = Fetcher(str(cache / "fetched"), patience=2.0, pause=0.01)
-        chosen = Chosen(cache=str(cache), now=NOW, **more)
-        return refresh(system, chosen=chosen, fetcher=fetcher)
+        options = RepositoryOptions(cache=str(cache), now=NOW, **more)
+        return refresh(system, options=options, fetcher=fetcher)
 
 
 def one(root: str, cache: Path, **more: Any) -> RefreshRow:
@@ -106,8 +106,8 @@ def snapshot(root: str) -> dict[str, tuple[int, float]]:
 
 def offered(root: str, cache: Path, **more: Any) -> list[str]:
     with open_system(root) as system:
-        chosen = Chosen(cache=str(cache), now=NOW, refreshed=True, **more)
-        answer = census(system, Filter(), scope=Scope.AVAILABLE, chosen=chosen)
+        options = RepositoryOptions(cache=str(cache), now=NOW, refreshed=True, **more)
+        answer = census(system, Filter(), scope=Scope.AVAILABLE, options=options)
         return [row.name for row in answer.records]
 
 
@@ -129,12 +129,12 @@ def test_what_was_fetched_is_verified_kept_and_asked(
     assert snapshot(root) == before
     assert "kittiwake" in offered(root, cache)
     with open_system(root) as system:
-        kept = Chosen(cache=str(cache), now=NOW, refreshed=True)
-        (row,) = repos(system, chosen=kept).records
+        kept = RepositoryOptions(cache=str(cache), now=NOW, refreshed=True)
+        (row,) = repos(system, options=kept).records
         assert (row.seal, row.matches) == ("good", True)
         assert repos(system, now=NOW).records[0].path is None
         # The made-up small system has an older jetty than is offered.
-        told = {r.name: r.candidate for r in behind(system, chosen=kept).records}
+        told = {r.name: r.candidate for r in behind(system, options=kept).records}
         assert set(told) <= {"jetty"}
 
 
@@ -142,13 +142,13 @@ def test_indexes_of_paths_are_fetched_when_asked_for(here: str, there: str, tmp_
     for root in (here, there):
         cache = tmp_path / f"cache{len(root)}{root[-1]}"
         with open_system(root) as system:
-            chosen = Chosen(cache=str(cache), now=NOW, refreshed=True)
-            refresh(system, chosen=chosen)
+            options = RepositoryOptions(cache=str(cache), now=NOW, refreshed=True)
+            refresh(system, options=options)
             assert (
-                owner(system, ["weirgate"], scope=Scope.AVAILABLE, chosen=chosen).exit_status == 1
+                owner(system, ["weirgate"], scope=Scope.AVAILABLE, options=options).exit_status == 1
             )
-            refresh(system, chosen=chosen._replace(paths=True))
-            found = owner(system, ["weirgate"], scope=Scope.AVAILABLE, chosen=chosen)
+            refresh(system, options=options._replace(paths=True))
+            found = owner(system, ["weirgate"], scope=Scope.AVAILABLE, options=options)
         assert {o.name for row in found.records for o in row.owners} == {"weirgate"}
         assert found.records[0].path == "/usr/sbin/weirgate"  # a program goes before a directory
 
@@ -196,8 +196,8 @@ def test_an_index_that_has_expired(here: str, tmp_path: Path, server: Server) ->
     row = one(here, tmp_path)
     assert row.remarks == ["it has expired: nothing newer is sent"]
     with open_system(here) as system:
-        chosen = Chosen(cache=str(tmp_path), now=NOW, refreshed=True)
-        assert any("expired" in gap.why for gap in behind(system, chosen=chosen).gaps)
+        options = RepositoryOptions(cache=str(tmp_path), now=NOW, refreshed=True)
+        assert any("expired" in gap.why for gap in behind(system, options=options).gaps)
 
 
 def test_a_mixture_of_two_states(here: str, tmp_path: Path, server: Server) -> None:
@@ -362,12 +362,12 @@ def test_an_address_of_ones_own(here: str, there: str, tmp_path: Path, server: S
         (here, f"{server.folder}/coast {CODENAME}"),
     ):  # fmt: skip
         with open_system(root) as system:
-            chosen = Chosen(cache=str(tmp_path / "c"), now=NOW, addresses=(address,))
-            answer = dossier(system, ["jetty"], scope=Scope.AVAILABLE, chosen=chosen)
+            options = RepositoryOptions(cache=str(tmp_path / "c"), now=NOW, addresses=(address,))
+            answer = dossier(system, ["jetty"], scope=Scope.AVAILABLE, options=options)
             assert answer.records[0].version.startswith("1.1.0-2")
-            for wrong in (chosen._replace(cache=None), chosen._replace(addresses=(" ",))):
+            for wrong in (options._replace(cache=None), options._replace(addresses=(" ",))):
                 with pytest.raises(BadQuestion):
-                    dossier(system, ["jetty"], scope=Scope.AVAILABLE, chosen=wrong)
+                    dossier(system, ["jetty"], scope=Scope.AVAILABLE, options=wrong)
 
 
 def test_a_name_in_an_index_leads_nowhere_else(there: str, tmp_path: Path, server: Server) -> None:

@@ -8,7 +8,7 @@ import pytest
 
 from filigree.demo.offering import GROUPS, NEW, pooled, rpm_archive, rpm_shipped
 from filigree.demo.rpm import package_name
-from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import RepositoryOptions, Scope
 from filigree.questions.commands.contents import contents
 from filigree.questions.commands.dossier import Dossier, dossier
 from filigree.questions.commands.groups import groups
@@ -197,12 +197,12 @@ def test_groups(station: System) -> None:
 
 def test_one_repository_alone(heron: Path) -> None:
     with open_system(str(heron)) as system:
-        urgent = Chosen(("saltmarsh-urgent",))
-        row = dossier(system, ["jetty"], scope=OFFERED, chosen=urgent).records[0]
+        urgent = RepositoryOptions(("saltmarsh-urgent",))
+        row = dossier(system, ["jetty"], scope=OFFERED, options=urgent).records[0]
         assert row.choices is not None
         assert [choice.version for choice in row.choices] == ["1.1.0-2+fix1", "1.1.0-2"]
         assert [choice.repositories for choice in row.choices][1] == []
-        assert dossier(system, ["kittiwake"], scope=OFFERED, chosen=urgent).exit_status == 1
+        assert dossier(system, ["kittiwake"], scope=OFFERED, options=urgent).exit_status == 1
 
 
 @pytest.mark.parametrize(

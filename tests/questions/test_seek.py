@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from filigree.model.errors import BadQuestion
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.seek import Place, seek
 from filigree.system import open_system
 from tests.conftest import Run
@@ -111,7 +111,7 @@ def test_it_is_marked_without_colour_too(run: Run, heron: Path, tmp_path: Path) 
 def test_the_cache_gives_the_same(heron: Path, tmp_path: Path) -> None:
     with open_system(str(heron)) as system:
         answers = [
-            seek(system, ["tide"], chosen=Chosen(cache=cache)).records
+            seek(system, ["tide"], options=RepositoryOptions(cache=cache)).records
             for cache in (None, str(tmp_path), str(tmp_path))
         ]
     assert answers[0] == answers[1] == answers[2]

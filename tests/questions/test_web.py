@@ -9,7 +9,7 @@ import pytest
 
 from filigree.model.needs import Capability, Comparison, Need, Relation, Term, terms_of
 from filigree.model.package import Package, State
-from filigree.questions.asking.scopes import Chosen, Scope, looking
+from filigree.questions.asking.scopes import RepositoryOptions, Scope, looking
 from filigree.questions.commands.census import Order, census
 from filigree.questions.commands.needs import Layout, needed_by, needs
 from filigree.questions.commands.survey import survey
@@ -30,7 +30,7 @@ def test_the_graph_is_what_the_records_say(station: str, tmp_path: Path) -> None
     """Every edge, and no other, by judging every package against every other."""
     with (
         open_system(station) as system,
-        looking(system, Scope.AVAILABLE, Chosen(cache=str(tmp_path))) as lookup,
+        looking(system, Scope.AVAILABLE, RepositoryOptions(cache=str(tmp_path))) as lookup,
     ):
         offered = lookup.offered
         assert offered is not None
@@ -160,9 +160,9 @@ def test_what_is_missing(heron: Path) -> None:
 def test_only_what_was_chosen(station: str) -> None:
     with open_system(station) as system:
         every = needed_by(system, ["libbrine2"], None, layout=Layout.FLAT).records
-        chosen = needed_by(system, ["libbrine2"], None, chosen_only=True).records
-        assert [r.name for r in chosen] == [r.name for r in every if r.chosen]
-        assert chosen
+        options = needed_by(system, ["libbrine2"], None, chosen_only=True).records
+        assert [r.name for r in options] == [r.name for r in every if r.chosen]
+        assert options
 
 
 class Anything:

@@ -15,7 +15,7 @@ from filigree.demo.plover import repository
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.files import Role
 from filigree.model.needs import Relation
-from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import RepositoryOptions, Scope
 from filigree.questions.commands.because import because
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import census
@@ -157,8 +157,8 @@ def refreshed(system: System, folder: Path) -> Answer[Any]:
         "deb": f"{offered}/coast saltmarsh main", "rpm": f"{offered}/rpm/base",
         "arch": f"{offered} coast", "slackware": f"{offered} shore",
     }[system.family.name]  # fmt: skip
-    chosen = Chosen(cache=str(folder / "cache"), addresses=(address,))
-    return refresh(system, chosen=chosen, added_only=True)
+    options = RepositoryOptions(cache=str(folder / "cache"), addresses=(address,))
+    return refresh(system, options=options, added_only=True)
 
 
 def text_of(answer: Answer[Any], form: Format, **options: Any) -> str:

@@ -9,7 +9,7 @@ import typer
 from filigree.cli.options import Asked, Subjects, complete_packages, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Verdict
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.system import System
 from filigree.views.text import escaped
 
@@ -91,7 +91,7 @@ def verify(
         typer.Option("--read-all", help="Read also files whose size tells that they are others."),
     ] = False,
     *,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """Whether files are still as shipped."""
     from filigree.cli.progress import FetchLine, ProgressLine
@@ -155,7 +155,7 @@ def keys(
         typer.Option("--needed", help="Only keys that signatures name and that are held nowhere."),
     ] = False,
     *,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """Which keys this system trusts, for what."""
     from filigree.questions.commands.keys import keys
@@ -181,7 +181,7 @@ def provenance(
         typer.Option("--fetch", help="Fetch the archives that it takes from the repositories."),
     ] = False,
     *,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """The chain from a key to this package, link by link."""
     from filigree.cli.progress import FetchLine

@@ -9,7 +9,7 @@ from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
 from filigree.model.package import Reason, State
 from filigree.questions.asking.package_rows import PACKAGE_FIELDS
-from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import RepositoryOptions, Scope
 from filigree.questions.commands.census import Filter, Match, Order
 from filigree.system import System
 
@@ -111,7 +111,7 @@ def census(
     ] = None,
     *,
     scope: Scope,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """What is installed: filtered, sorted, counted, totalled."""
     if group or all_groups:
@@ -149,7 +149,7 @@ def dossier(
     ] = False,
     *,
     scope: Scope,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """Everything known of a package."""
     from filigree.questions.commands.dossier import dossier
@@ -177,7 +177,7 @@ def seek(
         int | None, typer.Option(min=0, help="At most so many.", show_default=False)
     ] = None,
     *,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """Which packages match some words, installed or available."""
     from filigree.questions.commands.seek import seek
@@ -206,7 +206,7 @@ def contents(
     ] = False,
     *,
     scope: Scope,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """Which files are in a package, by role."""
     from filigree.questions.commands.contents import contents
@@ -237,7 +237,7 @@ def owner(
     ] = None,
     *,
     scope: Scope,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """Which package a path comes from, and how we know."""
     from filigree.questions.commands.owner import owner

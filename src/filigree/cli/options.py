@@ -20,7 +20,7 @@ from filigree.model.needs import Relation
 from filigree.views.render import Format
 
 if TYPE_CHECKING:
-    from filigree.questions.asking.scopes import Chosen, Scope
+    from filigree.questions.asking.scopes import RepositoryOptions, Scope
 
 
 class When(StrEnum):
@@ -200,15 +200,15 @@ def _scope_of(installed: bool, available: bool, both: bool, asks_more: bool) -> 
     return Scope.AVAILABLE if available else Scope.ANY if both else Scope.INSTALLED
 
 
-def _sources_of(given: dict[str, Any], paths: bool) -> "Chosen":
+def _sources_of(given: dict[str, Any], paths: bool) -> "RepositoryOptions":
     """Which repositories a command asks, and where is kept what was fetched and parsed of them."""
     from filigree.cli.progress import FetchLine, WorkLine
-    from filigree.questions.asking.scopes import Chosen
+    from filigree.questions.asking.scopes import RepositoryOptions
 
     def typed(name: str) -> tuple[str, ...]:
         return tuple(map(typed_path, given[name] or ()))
 
-    return Chosen(
+    return RepositoryOptions(
         repositories=typed("repo"), cache=None if given["no_cache"] else cache_folder(),
         keyring=typed("keyring"), refreshed=given["refreshed"], addresses=typed("repo_url"),
         paths=paths, progress=FetchLine() if given["repo_url"] else None, working=WorkLine(),

@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from filigree.cli.options import Asked, question, typed_path
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.system import System
 
 
@@ -21,13 +21,13 @@ def repos(
         ),
     ] = None,
     *,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """Which repositories, in detail."""
     from filigree.questions.commands.repos import repos
 
     wanted = [*map(typed_path, names or ()), *sources.repositories]
-    return repos(system, wanted, chosen=sources), {"detail": bool(names)}
+    return repos(system, wanted, options=sources), {"detail": bool(names)}
 
 
 @question
@@ -37,7 +37,7 @@ def behind(
         bool, typer.Option("--security", help="Only what is for security.")
     ] = False,
     *,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """What has a newer version, which of it is for security."""
     from filigree.questions.commands.behind import behind
@@ -61,7 +61,7 @@ def refresh(
         typer.Option("--paths", help="Also the indexes of paths and of changes, which are large."),
     ] = False,
     *,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """Fetch the indexes of repositories into your own cache; the system is not touched."""
     from filigree.cli.progress import FetchLine

@@ -17,7 +17,7 @@ from filigree.cli.options import (
 )
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
-from filigree.questions.asking.scopes import Chosen, Scope
+from filigree.questions.asking.scopes import RepositoryOptions, Scope
 from filigree.questions.dependencies.graph import HARD
 from filigree.system import System
 
@@ -70,7 +70,7 @@ def needs(
     ] = False,
     *,
     scope: Scope,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """What a package requires, with versions, met or unmet."""
     from filigree.questions.commands.needs import needs
@@ -106,7 +106,7 @@ def needed_by(
     ] = False,
     *,
     scope: Scope,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """What requires a package."""
     from filigree.questions.commands.needs import needed_by
@@ -124,7 +124,7 @@ def because(
     chains: Annotated[int, typer.Option(min=1, help="At most so many chains of each.")] = 3,
     *,
     scope: Scope,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """Why a package is here: the chains from what was chosen to it."""
     from filigree.questions.commands.because import because
@@ -133,7 +133,7 @@ def because(
 
 
 @question
-def obstacles(system: System, subjects: Subjects, *, sources: Chosen) -> Asked:
+def obstacles(system: System, subjects: Subjects, *, sources: RepositoryOptions) -> Asked:
     """What keeps a package that is offered, or an archive, from being installed here."""
     from filigree.questions.commands.obstacles import obstacles
 
@@ -188,7 +188,7 @@ def whatif(
         bool, typer.Option("--may-drop", help="Upgrade everything, even where something must go.")
     ] = False,
     *,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """What would come, go, change and be left over. Nothing is changed."""
     from filigree.questions.commands.whatif import whatif
@@ -221,7 +221,7 @@ def draw(
     ] = 60,
     *,
     scope: Scope,
-    sources: Chosen,
+    sources: RepositoryOptions,
 ) -> Asked:
     """A picture of who needs a package, and of what it needs."""
     from filigree.cli.files import write_outside

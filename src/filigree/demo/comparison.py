@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.behind import Standing, behind
 from filigree.questions.commands.census import census
 from filigree.questions.commands.keys import keys
@@ -24,24 +24,24 @@ _UNTOLD = Piece("not on record", Style.WARN)
 _LOUD = (Verdict.DOCTORED, Verdict.ALTERED, Verdict.MISSING)
 
 
-def compared(roots: Mapping[str, Path], chosen: Chosen) -> list[list[str | Piece]]:
+def compared(roots: Mapping[str, Path], options: RepositoryOptions) -> list[list[str | Piece]]:
     """A row a fact, a cell a station; the first row names them."""
     columns = []
     for root in roots.values():
         with open_system(str(root)) as system:
-            columns.append(dict(_facts(system, chosen)))
+            columns.append(dict(_facts(system, options)))
     names: list[str | Piece] = ["", *(Piece(name, Style.TITLE) for name in roots)]
     return [names, *([fact, *(column[fact] for column in columns)] for fact in columns[0])]
 
 
-def side_by_side(roots: Mapping[str, Path], chosen: Chosen, ink: Ink) -> Iterator[str]:
+def side_by_side(roots: Mapping[str, Path], options: RepositoryOptions, ink: Ink) -> Iterator[str]:
     """The same as text for a terminal."""
-    rows = compared(roots, chosen)
+    rows = compared(roots, options)
     columns = [Column("", wrap=True) for _ in rows[0]]
     yield from ink.table(columns, rows)
 
 
-def _facts(system: System, chosen: Chosen) -> Iterator[Fact]:
+def _facts(system: System, options: RepositoryOptions) -> Iterator[Fact]:
     """What one station answers, fact by fact."""
     seen = survey(system).records[0]
     reasons = seen.reasons
@@ -54,36 +54,36 @@ def _facts(system: System, chosen: Chosen) -> Iterator[Fact]:
     yield "not in working order", _bad(len(seen.troubled_packages))
     yield "paths on record", f"{seen.paths:,}"
     yield "", ""
-    yield from _files(system, chosen)
+    yield from _files(system, options)
     odd = [
         row for row in strays(system).records if row.cause is None and row.rank is not Rank.OTHER
     ]
     yield "programs of nobody's", _bad(len(odd))
-    yield from _offers(system, chosen)
+    yield from _offers(system, options)
     yield "keys trusted for everything", str(sum(row.everything for row in keys(system).records))
 
 
-def _files(system: System, chosen: Chosen) -> Iterator[Fact]:
-    whole = verify(system, chosen=chosen)
+def _files(system: System, options: RepositoryOptions) -> Iterator[Fact]:
+    whole = verify(system, options=options)
     told = [name.replace("-", " ") for name in whole.summary["compared"] if name != "presence"]
     yield "told of each file", listed(told)
     yield "wrong by the local record", _verdicts(whole.summary["verdicts"])
     nothing = whole.summary["verdicts"].get(Verdict.UNRECORDED.value, 0)
     yield "files without a digest there", Piece(str(nothing), Style.WARN if nothing else Style.GOOD)
     manner = Manner(least=Evidence.SIGNED)
-    sealed = verify(system, manner=manner, chosen=chosen)
+    sealed = verify(system, manner=manner, options=options)
     judged = sealed.summary["paths"]
     yield "wrong by what traces to a key", _verdicts(sealed.summary["verdicts"])
     yield "paths that this tells of", f"{judged:,}"
 
 
-def _offers(system: System, chosen: Chosen) -> Iterator[Fact]:
+def _offers(system: System, options: RepositoryOptions) -> Iterator[Fact]:
     yield " ", ""
-    indexes = repos(system, chosen=chosen).records
+    indexes = repos(system, options=options).records
     yield "packages offered", f"{sum(row.packages or 0 for row in indexes):,}"
     seals = Counter(row.seal.value for row in indexes if row.seal is not None)
     yield "seals of the indexes", ", ".join(f"{n} {seal}" for seal, n in seals.items()) or "none"
-    late = behind(system, chosen=chosen)
+    late = behind(system, options=options)
     counts = {standing: late.summary[standing.value.replace("-", "_")] for standing in Standing}
     yield "behind", str(counts[Standing.BEHIND] + counts[Standing.REPLACED])
     security = late.summary["security"]
@@ -91,7 +91,7 @@ def _offers(system: System, chosen: Chosen) -> Iterator[Fact]:
     yield "missing for security", silent if security is None else _bad(security)
     different = counts[Standing.DIFFERENT]
     yield "other versions, order unknown", str(different)
-    yield "offered by nobody", str(len(census(system, outsiders=True, chosen=chosen).records))
+    yield "offered by nobody", str(len(census(system, outsiders=True, options=options).records))
 
 
 def _verdicts(counts: Mapping[str, int]) -> Piece:

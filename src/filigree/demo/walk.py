@@ -31,7 +31,7 @@ from filigree.demo.plover import build_plover
 from filigree.demo.repository import CODENAME
 from filigree.demo.server import serving
 from filigree.model.errors import BadQuestion
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.views.page import Ink
 
 STATIONS: dict[str, Callable[[Path], Path]] = {
@@ -189,7 +189,7 @@ def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> No
 def beside(roots: dict[str, Path], colour: bool, cache: str) -> Iterator[str]:
     """The table that compares the stations."""
     width = shutil.get_terminal_size((120, 40)).columns
-    return side_by_side(roots, Chosen(cache=cache), Ink(colour, width))
+    return side_by_side(roots, RepositoryOptions(cache=cache), Ink(colour, width))
 
 
 def _run(arguments: list[str], folder: Path, colour: bool, cache: str) -> int:

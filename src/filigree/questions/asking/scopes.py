@@ -30,7 +30,7 @@ class Working(NamedTuple):
     total: int
 
 
-class Chosen(NamedTuple):
+class RepositoryOptions(NamedTuple):
     """Which repositories are asked: those called one of `repositories`, or all.
 
     What was parsed of their indexes is kept in the folder `cache`, None for nowhere. With a `keyring`
@@ -54,7 +54,7 @@ class Chosen(NamedTuple):
     working: Callable[[Working], None] | None = None
 
 
-EVERYTHING = Chosen()
+EVERYTHING = RepositoryOptions()
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,14 +75,14 @@ INSTALLED = Lookup()
 
 
 @contextmanager
-def looking(system: System, scope: Scope, chosen: Chosen = EVERYTHING) -> Iterator[Lookup]:
+def looking(system: System, scope: Scope, options: RepositoryOptions = EVERYTHING) -> Iterator[Lookup]:
     """Open the indexes that a scope takes, and let go of them afterwards."""
     if scope is Scope.INSTALLED:
         yield INSTALLED
         return
     from filigree.questions.offers.available import Available
 
-    offered = Available(system, chosen)
+    offered = Available(system, options)
     try:
         yield Lookup(scope, offered)
     finally:

@@ -8,7 +8,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.needs import Condition, Relation, terms_of
 from filigree.model.package import Package, Reason, State, was_chosen
-from filigree.questions.asking.scopes import EVERYTHING, Chosen, Scope, looking
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.asking.subjects import Unmatched, is_path, match_subjects
 from filigree.questions.dependencies.graph import HARD, Graph, Tie
@@ -75,7 +75,7 @@ def because(
     subjects: Iterable[str],
     limit: int = CHAINS,
     scope: Scope = Scope.INSTALLED,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
 ) -> Answer[BecauseRow]:
     """The chains from chosen packages to the subjects, at most `limit` of each.
 
@@ -83,14 +83,14 @@ def because(
     else by its name alone. Bad news where nothing that was chosen
     stands on a subject that is installed, or a subject is unknown.
     """
-    with looking(system, scope, chosen) as lookup:
+    with looking(system, scope, options) as lookup:
         matched = match_subjects(system, subjects, lookup)
         graph = Graph(system)
         report_silence(system, "reason", WHY_INSTALLED)
         rows = [_row(system, graph, package, limit) for package in matched.packages]
         unmatched = matched.unmatched
         if scope is Scope.INSTALLED and unmatched:
-            more, unmatched = _elsewhere(system, unmatched, limit, chosen)
+            more, unmatched = _elsewhere(system, unmatched, limit, options)
             rows += more
         notes = [*lookup.notes, *map(str, unmatched)]
         summary: dict[str, Any] = {
@@ -221,11 +221,11 @@ def _down(below: dict[Package, Tie], first: Tie, package: Package) -> list[Tie]:
 
 
 def _elsewhere(
-    system: System, unmatched: Sequence[Unmatched], limit: int, chosen: Chosen
+    system: System, unmatched: Sequence[Unmatched], limit: int, options: RepositoryOptions
 ) -> tuple[list[BecauseRow], list[Unmatched]]:
     """Of subjects that are not installed those of which something can be said, and the others."""
     rows, rest = [], []
-    with looking(system, Scope.AVAILABLE, chosen._replace(quiet=True, addresses=())) as lookup:
+    with looking(system, Scope.AVAILABLE, options._replace(quiet=True, addresses=())) as lookup:
         for one in unmatched:
             found = match_subjects(system, [one.subject], lookup).packages
             if not found and one.subject.isprintable() and not is_path(one.subject):

@@ -11,7 +11,7 @@ from filigree.model.choices import Choice, Offering
 from filigree.model.needs import Capability, Relation, terms_of
 from filigree.model.package import Package
 from filigree.model.repositories import Advisory, Reference
-from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.asking.silence import report_silence
 from filigree.questions.offers.available import Available
 from filigree.system import System
@@ -79,14 +79,14 @@ class BehindRow:
 
 
 def behind(
-    system: System, security: bool = False, chosen: Chosen = EVERYTHING
+    system: System, security: bool = False, options: RepositoryOptions = EVERYTHING
 ) -> Answer[BehindRow]:
     """What is installed and not as new as it could be, or newer than anything that is offered.
 
     With `security` only what is for security. Bad news where an update for security is missing. An
     index that has expired is a gap: what is newer cannot be known from it.
     """
-    offered = Available(system, chosen)
+    offered = Available(system, options)
     try:
         rows = sorted(_rows(system, offered), key=lambda row: (row.name, row.architecture))
         if report_silence(system, "advisories", "what of it is for security"):

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from filigree.model.answer import Answer
 from filigree.model.package import Package, Reason, State
 from filigree.questions.asking.package_rows import PackageRow, package_row
-from filigree.questions.asking.scopes import EVERYTHING, Chosen, Scope
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Scope
 from filigree.questions.asking.searching import Search
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
 from filigree.system import System
@@ -65,23 +65,23 @@ def census(
     limit: int | None = None,
     scope: Scope = Scope.INSTALLED,
     outsiders: bool = False,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
     impact: bool = False,
 ) -> Answer[PackageRow]:
     """The packages that pass the filter. Bad news where a filter lets none through.
 
     By `scope` those on record, those that the repositories offer, or both: then each tells who offers
     this very version. `outsiders` are those on record of whose name no repository offers any version;
-    `chosen` says which repositories are asked. With `impact`, or sorted by it, each tells how many
+    `options` says which repositories are asked. With `impact`, or sorted by it, each tells how many
     packages stand on it: of what is installed for what is, of what is offered for what is offered.
     Raises BadQuestion where a pattern does not parse.
     """
     search = Search(insensitive=False)
     names = name_filter(wanted.patterns, wanted.match, search) if wanted.patterns else None
     offers: Available | None = None
-    repositories = chosen.repositories
+    repositories = options.repositories
     if scope is not Scope.INSTALLED or outsiders or repositories:
-        offers = _opened(system, chosen)
+        offers = _opened(system, options)
     passing, offered = _found(system, names, scope, offers, outsiders)
     passing = [p for p in passing if _passes(p, wanted)]
     if repositories and scope is not Scope.AVAILABLE and not outsiders:
@@ -121,10 +121,10 @@ def census(
     )
 
 
-def _opened(system: System, chosen: Chosen) -> "Available":
+def _opened(system: System, options: RepositoryOptions) -> "Available":
     from filigree.questions.offers.available import Available
 
-    return Available(system, chosen)
+    return Available(system, options)
 
 
 _Identity = tuple[str, str, str]

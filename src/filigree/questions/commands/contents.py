@@ -9,7 +9,7 @@ from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, FileRecord, Kind, Observation, Role
 from filigree.model.package import Package, State
 from filigree.model.roles import role_of
-from filigree.questions.asking.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
 from filigree.questions.asking.subjects import Matched, match_subjects
 from filigree.system import System
 
@@ -41,7 +41,7 @@ def contents(
     subjects: Iterable[str],
     roles: Iterable[Role] = (),
     scope: Scope = Scope.INSTALLED,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
 ) -> Answer[Content]:
     """The paths of the packages that the subjects point at, of the given roles or of all.
 
@@ -50,7 +50,7 @@ def contents(
     `summary["observed"]` names those. Bad news where a path of an archive would lead elsewhere. Of what
     is only offered the indexes of paths tell; one that was never fetched is a gap.
     """
-    with looking(system, scope, chosen) as lookup:
+    with looking(system, scope, options) as lookup:
         matched = match_subjects(system, subjects, lookup)
         if lookup.offered is not None:
             _report_untold(system, lookup.offered, matched.packages)

@@ -14,7 +14,7 @@ from filigree.model.package import Package, Script, State, VersionParts, Wanted
 from filigree.model.repositories import Change
 from filigree.questions.asking.naming import misnamed
 from filigree.questions.asking.package_rows import PackageRow, package_facts, short_labels
-from filigree.questions.asking.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.commands.needs import Standing, unjudged, why_without
@@ -104,15 +104,15 @@ def dossier(
     subjects: Iterable[str],
     full: bool = False,
     scope: Scope = Scope.INSTALLED,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
 ) -> Answer[Dossier]:
     """The dossiers of the packages that the subjects point at; `full` adds the record's own fields."""
-    with looking(system, scope, chosen) as lookup:
+    with looking(system, scope, options) as lookup:
         matched = match_subjects(system, subjects, lookup)
         graph = Graph(system, lookup)
         if any(package.state.present for package in matched.packages):
             report_silence(system, "reason", WHY_INSTALLED)
-        trust = Trust(system, chosen)
+        trust = Trust(system, options)
         rows = [
             _dossier(system, graph, package, full, trust, lookup) for package in matched.packages
         ]

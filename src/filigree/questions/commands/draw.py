@@ -9,7 +9,7 @@ from filigree.model.answer import Answer
 from filigree.model.needs import Relation
 from filigree.model.package import Package, State, was_chosen
 from filigree.questions.asking.package_rows import short_labels
-from filigree.questions.asking.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.dependencies.graph import HARD, Graph, Tie
@@ -95,7 +95,7 @@ def draw(
     side: Side | None = None,
     limit: int = LIMIT,
     scope: Scope = Scope.INSTALLED,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
 ) -> Answer[NodeRow]:
     """The nodes within `depth` steps (None: all) of the subjects, on one side of them or on both.
 
@@ -104,7 +104,7 @@ def draw(
     """
     if scope is not Scope.AVAILABLE:
         report_silence(system, "reason", WHY_INSTALLED)
-    with looking(system, scope, chosen) as lookup:
+    with looking(system, scope, options) as lookup:
         matched = match_subjects(system, subjects, lookup)
         notes = [*lookup.notes, *map(str, matched.unmatched)]
         picture = _Picture(system, lookup, kinds)

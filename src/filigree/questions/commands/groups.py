@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from filigree.model.answer import Answer
 from filigree.model.repositories import Group, Membership
-from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.asking.subjects import close_names
 from filigree.questions.offers.available import Available
 from filigree.system import System
@@ -40,14 +40,14 @@ class GroupRow:
 
 
 def groups(
-    system: System, wanted: Iterable[str] = (), chosen: Chosen = EVERYTHING
+    system: System, wanted: Iterable[str] = (), options: RepositoryOptions = EVERYTHING
 ) -> Answer[GroupRow]:
     """Which groups the repositories tell of, or those called one of `wanted`, with their members.
 
     A group is called by its identity, its name, or a glob of one. Bad news where none is called so.
     """
     names = list(wanted)
-    offered = Available(system, chosen)
+    offered = Available(system, options)
     try:
         every = _merged(offered.groups())
         members = (n for group, _ in every.values() for n, _ in group.members)

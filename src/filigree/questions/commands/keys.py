@@ -10,7 +10,7 @@ from filigree.formats.keys import Key
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.seals import Seal, SealVerdict, Signer
-from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.evidence.trust import Trust
 from filigree.system import System
 
@@ -56,14 +56,14 @@ class KeyRow:
         )
 
 
-def keys(system: System, needed: bool = False, chosen: Chosen = EVERYTHING) -> Answer[KeyRow]:
+def keys(system: System, needed: bool = False, options: RepositoryOptions = EVERYTHING) -> Answer[KeyRow]:
     """Every key that the root holds; `needed` those instead that signatures name and nobody holds.
 
-    With a keyring of the auditor's own in `chosen`, its keys are listed beside the root's, and each key
+    With a keyring of the auditor's own in `options`, its keys are listed beside the root's, and each key
     says who holds it; what is needed is then what that keyring lacks. Raises BadQuestion where it holds
     none. Bad news where a key that counts is revoked or too weak, or where one is needed.
     """
-    trust = Trust(system, chosen)
+    trust = Trust(system, options)
     if system.database.sources(trust.now, None) is None:
         system.report(Gap("the keys of this root", "no keys of this family are read"))
     rows = list(_needed(system, trust) if needed else _held(trust))

@@ -9,7 +9,7 @@ from filigree.families.nothing import NAME as NO_FAMILY
 from filigree.model.answer import Answer, Gap
 from filigree.model.needs import Need, Relation
 from filigree.model.package import Package, State, was_chosen
-from filigree.questions.asking.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.dependencies.graph import HARD, Graph, Step, Tie
@@ -82,7 +82,7 @@ def needs(
     depth: int | None = 1,
     kinds: frozenset[Relation] = HARD,
     scope: Scope = Scope.INSTALLED,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
     layout: Layout = Layout.TREE,
     missing: bool = False,
 ) -> Answer[NeedRow]:
@@ -93,10 +93,10 @@ def needs(
     status is `available`. Bad news where a hard need (requires, requires-first) is unmet, or a subject
     is unknown. Archives that are asked about together may meet each other's needs.
     """
-    with looking(system, scope, chosen) as lookup:
+    with looking(system, scope, options) as lookup:
         layout = Layout.FLAT if missing and layout is Layout.TREE else layout
         asked = _Asked(depth, kinds, layout, missing=missing)
-        return _walk(system, subjects, asked, lookup, chosen)
+        return _walk(system, subjects, asked, lookup, options)
 
 
 def needed_by(
@@ -105,7 +105,7 @@ def needed_by(
     depth: int | None = 1,
     kinds: frozenset[Relation] = HARD,
     scope: Scope = Scope.INSTALLED,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
     layout: Layout = Layout.TREE,
     chosen_only: bool = False,
     count: bool = False,
@@ -117,10 +117,10 @@ def needed_by(
     """
     if scope is not Scope.AVAILABLE:
         report_silence(system, "reason", WHY_INSTALLED)
-    with looking(system, scope, chosen) as lookup:
+    with looking(system, scope, options) as lookup:
         layout = Layout.FLAT if (chosen_only or count) and layout is Layout.TREE else layout
         asked = _Asked(depth, kinds, layout, True, chosen_only=chosen_only, only_count=count)
-        return _walk(system, subjects, asked, lookup, chosen)
+        return _walk(system, subjects, asked, lookup, options)
 
 
 class _Asked(NamedTuple):
@@ -144,7 +144,7 @@ class _Asked(NamedTuple):
 
 
 def _walk(
-    system: System, subjects: Iterable[str], asked: _Asked, lookup: Lookup, chosen: Chosen
+    system: System, subjects: Iterable[str], asked: _Asked, lookup: Lookup, options: RepositoryOptions
 ) -> Answer[NeedRow]:
     backwards = asked.backwards
     matched = match_subjects(system, subjects, lookup)
@@ -168,7 +168,7 @@ def _walk(
         for start in starts
     ]
     steps = [step for walked in walks for step in walked]
-    offers = {} if backwards else _would_meet(system, lookup, chosen, steps)
+    offers = {} if backwards else _would_meet(system, lookup, options, steps)
     rows = [_row(system, step, backwards, offers) for step in steps]
     ends = [step.tie.asker if backwards else step.tie.holder for step in steps]
     reached = {end for end in ends if end is not None}
@@ -203,7 +203,7 @@ def _counted(graph: Graph, starts: Sequence[Package], asked: _Asked) -> dict[str
 
 
 def _would_meet(
-    system: System, lookup: Lookup, chosen: Chosen, steps: Iterable[Step]
+    system: System, lookup: Lookup, options: RepositoryOptions, steps: Iterable[Step]
 ) -> dict[tuple[Package, str], list[WouldMeet]]:
     """What is offered for the needs that nothing meets, by asker and need.
 
@@ -213,7 +213,7 @@ def _would_meet(
     if not unmet or lookup.offered is not None or system.family.name == NO_FAMILY:
         return {}
     found: dict[tuple[Package, str], list[WouldMeet]] = {}
-    with looking(system, Scope.ANY, chosen._replace(quiet=True, addresses=())) as more:
+    with looking(system, Scope.ANY, options._replace(quiet=True, addresses=())) as more:
         graph = Graph(system, more)
         for tie in unmet:
             holders = graph.met_by(tie.need, tie.asker).holders

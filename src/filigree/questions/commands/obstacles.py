@@ -6,7 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.package import Package, State
-from filigree.questions.asking.scopes import EVERYTHING, Chosen, Lookup, Scope, Working, looking
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, Working, looking
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.planning.explanations import Said, say
 from filigree.questions.planning.plans import Action, Outcome, Planner, Wishes
@@ -57,25 +57,25 @@ class ObstacleRow:
 
 
 def obstacles(
-    system: System, subjects: Iterable[str], chosen: Chosen = EVERYTHING
+    system: System, subjects: Iterable[str], options: RepositoryOptions = EVERYTHING
 ) -> Answer[ObstacleRow]:
     """What keeps packages that are offered, or archives, from being installed here.
 
     Archives that are given together may meet each other's needs. Bad news where something stands in the
     way of any, or a subject is unknown.
     """
-    with looking(system, Scope.AVAILABLE, chosen) as lookup:
+    with looking(system, Scope.AVAILABLE, options) as lookup:
         matched = match_subjects(system, subjects, lookup)
         notes = [*lookup.notes, *map(str, matched.unmatched)]
         archives = [p for p in matched.packages if p.state is State.ARCHIVE]
         world = SystemWorld(system, lookup, archives)
         rows: list[ObstacleRow] = []
         for package in matched.packages:
-            if chosen.working is not None:
-                chosen.working(Working("looking for ways", len(rows), len(matched.packages)))
+            if options.working is not None:
+                options.working(Working("looking for ways", len(rows), len(matched.packages)))
             rows.append(_row(system, lookup, world, package))
-        if chosen.working is not None:
-            chosen.working(Working("looking for ways", len(rows), len(rows)))
+        if options.working is not None:
+            options.working(Working("looking for ways", len(rows), len(rows)))
         summary: dict[str, Any] = {
             "subjects": len(rows),
             "installable": sum(row.installable is True for row in rows),

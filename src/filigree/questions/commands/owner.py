@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from filigree.model.answer import Answer
-from filigree.questions.asking.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
 from filigree.questions.asking.subjects import match_archives
 from filigree.questions.finding.ownership import (
     ArchivePaths,
@@ -51,14 +51,14 @@ def owner(
     paths: Iterable[str],
     inside: Iterable[str] = (),
     scope: Scope = Scope.INSTALLED,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
 ) -> Answer[PathOwners]:
     """The owners of paths, globs and bare command names. Bad news where one has no owner.
 
     With archives `inside` which to look, those answer, and not what is installed. Of what is offered the
     packages that would bring a path; of any, those where nothing installed has it.
     """
-    with looking(system, scope, chosen) as lookup:
+    with looking(system, scope, options) as lookup:
         return _answer(system, paths, inside, lookup)
 
 

@@ -19,7 +19,7 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Difference, Evidence, FileRecord, Sort, Verdict
 from filigree.model.package import Package
 from filigree.model.seals import Seal, SealVerdict, Signer
-from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.asking.silence import report_silence
 from filigree.questions.asking.subjects import is_path, match_subjects
 from filigree.questions.evidence.expected import Expected, Expecting
@@ -67,7 +67,7 @@ class Provenance:
 
 
 def provenance(
-    system: System, subjects: Iterable[str], against: Against = NOTHING, chosen: Chosen = EVERYTHING
+    system: System, subjects: Iterable[str], against: Against = NOTHING, options: RepositoryOptions = EVERYTHING
 ) -> Answer[Provenance]:
     """The chain from a key to each subject: an installed package, a path of one, or an archive.
 
@@ -79,12 +79,12 @@ def provenance(
     notes = list(map(str, matched.unmatched))
     here = [one for one in matched.packages if system.archive_of(one) is None]
     paths = _paths_of(system, asked)
-    vouching = Vouching(system, chosen)
+    vouching = Vouching(system, options)
     try:
         anywhere = Against(
             against.paths, True, against.repositories, True, against.fetch, against.announce
         )
-        references = References(system, here, anywhere, chosen, vouching)
+        references = References(system, here, anywhere, options, vouching)
         expecting = Expecting(system, vouching, references)
         rows: list[Provenance] = []
         for package in matched.packages:

@@ -17,7 +17,7 @@ from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.repositories import Refreshed, Repository
 from filigree.model.seals import SealVerdict
 from filigree.questions.asking.keeping import needed_cache
-from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.offers.available import Available, copies_folder, is_called
 from filigree.system import System
 
@@ -108,9 +108,9 @@ class _Fetch:
         return os.path.join(self._copies, *parts)
 
 
-def bring(system: System, chosen: Chosen) -> None:
+def bring(system: System, options: RepositoryOptions) -> None:
     """Fetch the repositories whose addresses were given; what is refused, or out of reach, is a gap."""
-    answer = refresh(system, chosen=chosen, added_only=True)
+    answer = refresh(system, options=options, added_only=True)
     for row in answer.records:
         if row.outcome is Outcome.REFUSED:
             system.report(Gap(f"what {row.identity} offers now", row.why or "it was refused"))
@@ -119,27 +119,27 @@ def bring(system: System, chosen: Chosen) -> None:
 def refresh(
     system: System,
     names: Iterable[str] = (),
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
     fetcher: Fetcher | None = None,
     added_only: bool = False,
 ) -> Answer[RefreshRow]:
     """Fetch the indexes of the enabled repositories, or of those called one of `names`.
 
-    They are verified before they are kept below the cache; the root is not touched. With `chosen.paths`
+    They are verified before they are kept below the cache; the root is not touched. With `options.paths`
     the indexes of paths and of changes, too, which are large. `added_only` leaves out what the system is
     configured to use. Bad news where something was refused; what could not be reached is a gap.
     """
     wanted = list(names)
-    cache = needed_cache(chosen.cache)
-    used = fetcher or Fetcher(os.path.join(cache, "fetched"), chosen.progress)
+    cache = needed_cache(options.cache)
+    used = fetcher or Fetcher(os.path.join(cache, "fetched"), options.progress)
     rows: list[RefreshRow] = []
     notes: list[str] = []
     try:
         folder = copies_folder(system, cache)
         make_private(folder)
-        now = chosen.now or datetime.now(UTC)
-        keys = system.own_keys(chosen.keyring) if chosen.keyring else None
-        own = Own(Jail(folder), tuple(chosen.addresses))
+        now = options.now or datetime.now(UTC)
+        keys = system.own_keys(options.keyring) if options.keyring else None
+        own = Own(Jail(folder), tuple(options.addresses))
         sources = system.database.sources(now, keys, own)
         if sources is None:
             system.report(Gap("what could be installed", "no repositories of this family are read"))
@@ -153,10 +153,10 @@ def refresh(
             asked = [
                 one for one in every if not wanted or any(is_called(one, name) for name in wanted)
             ]
-            rows = _refreshed(system, sources, asked, used, folder, chosen)
+            rows = _refreshed(system, sources, asked, used, folder, options)
     except OSError as error:
         raise BadQuestion(
-            f"the cache cannot be written to: {error.strerror}", chosen.cache
+            f"the cache cannot be written to: {error.strerror}", options.cache
         ) from error
     finally:
         used.close()
@@ -175,15 +175,15 @@ def _refreshed(
     repositories: Sequence[Repository],
     fetcher: Fetcher,
     folder: str,
-    chosen: Chosen,
+    options: RepositoryOptions,
 ) -> list[RefreshRow]:
     """Refresh one after another; what is offered is compared before the first and after the last."""
     if not repositories:
         return []
-    before = _offered(system, chosen, repositories)
-    done = [(one, *_asked(sources, one, fetcher, folder, chosen)) for one in repositories]
+    before = _offered(system, options, repositories)
+    done = [(one, *_asked(sources, one, fetcher, folder, options)) for one in repositories]
     kept = any(fetch.kept for _, fetch, _ in done)
-    after = _offered(system, chosen, repositories) if kept else before
+    after = _offered(system, options, repositories) if kept else before
     return [
         _row(system, one, fetch, found, before[one.identity], after[one.identity])
         for one, fetch, found in done
@@ -191,11 +191,11 @@ def _refreshed(
 
 
 def _asked(
-    sources: Sources, repository: Repository, fetcher: Fetcher, folder: str, chosen: Chosen
+    sources: Sources, repository: Repository, fetcher: Fetcher, folder: str, options: RepositoryOptions
 ) -> tuple[_Fetch, Refreshed | FetchError]:
     fetch = _Fetch(fetcher, folder)
     try:
-        return fetch, sources.refresh(repository, fetch, chosen.paths)
+        return fetch, sources.refresh(repository, fetch, options.paths)
     except FetchError as error:
         return fetch, error
     except AccessError as error:  # what came could not be judged, and so it is not kept
@@ -246,12 +246,12 @@ def _gone_back(
 
 
 def _offered(
-    system: System, chosen: Chosen, repositories: Sequence[Repository]
+    system: System, options: RepositoryOptions, repositories: Sequence[Repository]
 ) -> dict[str, _Offered]:
     """What repositories offer by the copies that are there now, by their identity."""
     compare = system.family.compare_versions
     found = {one.identity: _Offered({}, 0) for one in repositories}
-    only = chosen._replace(repositories=tuple(found), refreshed=True, quiet=True)
+    only = options._replace(repositories=tuple(found), refreshed=True, quiet=True)
     offered = Available(system, only)
     try:
         for repository, table in offered.tables:

@@ -9,7 +9,7 @@ from typing import Any
 from filigree.model.answer import Answer, Gap
 from filigree.model.repositories import Repository
 from filigree.model.seals import SealVerdict, Signer
-from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.evidence.trust import Trust
 from filigree.questions.offers.available import copies_folder, is_called, own_of
 from filigree.system import System
@@ -61,23 +61,23 @@ def repos(
     names: Iterable[str] = (),
     keyring: Iterable[str] = (),
     now: datetime | None = None,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
 ) -> Answer[RepositoryRow]:
     """Every configured index, or those of the repositories whose identity or name fits one of `names`.
 
-    `chosen` says whether copies count that we fetched. With a `keyring` (the auditor's own key files or
+    `options` says whether copies count that we fetched. With a `keyring` (the auditor's own key files or
     folders of them) seals are judged with its keys alone; raises BadQuestion where it holds none. Bad
     news where a seal is bad, a copy is not what its
     signed file says, or a seal that must be there is missing.
     """
-    moment = now or chosen.now or datetime.now(UTC)
-    files = [*keyring, *chosen.keyring]
+    moment = now or options.now or datetime.now(UTC)
+    files = [*keyring, *options.keyring]
     keys = system.own_keys(files) if files else None
-    sources = system.database.sources(moment, keys, own_of(system, chosen))
-    place = copies_folder(system, chosen.cache) if chosen.cache else ""
+    sources = system.database.sources(moment, keys, own_of(system, options))
+    place = copies_folder(system, options.cache) if options.cache else ""
     if sources is None:
         system.report(Gap("the repositories of this system", "those of this family are not read"))
-    trust = Trust(system, chosen._replace(keyring=tuple(files), now=moment))
+    trust = Trust(system, options._replace(keyring=tuple(files), now=moment))
     every = sources.repositories() if sources is not None else []
     rows = [_row(one, place, trust if files else None) for one in every]
     notes: list[str] = []

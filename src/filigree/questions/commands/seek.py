@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.package import Package
-from filigree.questions.asking.scopes import EVERYTHING, Chosen, Lookup, Scope, looking
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
 from filigree.questions.asking.searching import Match, Search
 from filigree.questions.asking.subjects import close_names
 from filigree.questions.offers.available import Available
@@ -129,7 +129,7 @@ def seek(
     regex: bool = False,
     installed: bool = False,
     limit: int | None = None,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
 ) -> Answer[SeekRow]:
     """The packages in which every word is found: in the name, a provided name, the summary, or the text.
 
@@ -140,7 +140,7 @@ def seek(
     search = Search(insensitive=True)
     sought = _compiled(words, regex, search)
     scope = Scope.INSTALLED if installed else Scope.ANY
-    with looking(system, scope, chosen) as lookup:
+    with looking(system, scope, options) as lookup:
         rows = _rows(system, lookup, sought, names_only, regex)
         notes = lookup.notes
         if search.gap is not None:

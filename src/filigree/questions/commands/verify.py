@@ -10,7 +10,7 @@ from filigree.model.answer import Answer, iso, moment_of
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, Verdict
 from filigree.model.package import Package, State
-from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.asking.silence import report_silence
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.evidence.expected import RANK, Expecting
@@ -35,14 +35,14 @@ def verify(
     workers: int | None = None,
     progress: Callable[[Progress], None] | None = None,
     manner: Manner = AS_USUAL,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
 ) -> Answer[FileVerdict]:
     """Judge every file of the subjects, or of every package where `subjects` is None.
 
     Returned are the files with one of the `verdicts` and, where `aspects` are given, a difference
     in one of those; the summary counts all. Uses as many processes as there are processors, or
     `workers`. An interrupt from the keyboard ends it with what was found so far. `manner` says what
-    files are held against, `chosen` whose keys and which repositories count.
+    files are held against, `options` whose keys and which repositories count.
     """
     started = time.monotonic()
     packages, notes, archives = _chosen_packages(system, subjects, manner)
@@ -52,11 +52,11 @@ def verify(
     elif (RANK[manner.least] or against.fetch) and not against.named:
         against = replace(against, everywhere=True)
     if against.repositories:
-        names = (*chosen.repositories, *against.repositories)
-        chosen = chosen._replace(repositories=names)
-    vouching = Vouching(system, chosen)
+        names = (*options.repositories, *against.repositories)
+        options = options._replace(repositories=names)
+    vouching = Vouching(system, options)
     try:
-        expecting = _expecting(system, packages, against, chosen, vouching)
+        expecting = _expecting(system, packages, against, options, vouching)
         notes += vouching.notes
     finally:
         vouching.close()  # workers must not share what is open
@@ -111,12 +111,12 @@ def _expecting(
     system: System,
     packages: Sequence[Package],
     against: Against,
-    chosen: Chosen,
+    options: RepositoryOptions,
     vouching: Vouching,
 ) -> Expecting:
     """What packages are held against; a family whose records are unsigned takes no keys for those."""
     if against.anything:
-        references = References(system, packages, against, chosen, vouching)
+        references = References(system, packages, against, options, vouching)
         return Expecting(system, vouching, references)
     now = vouching.trust.now
     sealed = any(system.database.record_seal(one, (), now) is not None for one in packages[:1])

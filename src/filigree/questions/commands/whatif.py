@@ -6,7 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.package import Package, State, was_chosen
-from filigree.questions.asking.scopes import EVERYTHING, INSTALLED, Chosen, Lookup, Scope, looking
+from filigree.questions.asking.scopes import EVERYTHING, INSTALLED, RepositoryOptions, Lookup, Scope, looking
 from filigree.questions.asking.silence import known_chosen, report_silence
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.planning.explanations import say
@@ -52,7 +52,7 @@ def whatif(
     upgrade: Iterable[str] = (),
     recommends: bool = False,
     may_drop: bool = False,
-    chosen: Chosen = EVERYTHING,
+    options: RepositoryOptions = EVERYTHING,
 ) -> Answer[WhatifRow]:
     """A plan for all of it together; nothing is changed.
 
@@ -63,7 +63,7 @@ def whatif(
     """
     adds, drops, upgrades = list(add), list(drop), list(upgrade)
     scope = Scope.ANY if adds or upgrades else Scope.INSTALLED
-    with looking(system, scope, chosen) as lookup:
+    with looking(system, scope, options) as lookup:
         asked = _Asked(system, lookup, adds, drops, upgrades)
         wishes = Wishes(asked.add, asked.drop, asked.upgrade, ALL in upgrades, may_drop, recommends)
         return _answer(system, lookup, asked, wishes)

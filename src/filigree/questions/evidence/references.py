@@ -13,7 +13,7 @@ from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion, DatabaseError, FiligreeError
 from filigree.model.package import Package
 from filigree.questions.asking.keeping import needed_cache, usable_cache
-from filigree.questions.asking.scopes import Chosen
+from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.evidence.vouching import Promise, Vouching
 from filigree.system import System
 
@@ -79,12 +79,12 @@ class References:
     """The archives of installed packages, and what indexes promise of them."""
 
     def __init__(
-        self, system: System, packages: Sequence[Package], against: Against, chosen: Chosen,
+        self, system: System, packages: Sequence[Package], against: Against, options: RepositoryOptions,
         vouching: Vouching,
     ) -> None:  # fmt: skip
         self._system = system
         self._against = against
-        self._chosen = chosen
+        self._options = options
         self._known: dict[tuple[str, str, str], list[Found]] = {}
         self.promises = vouching.promises(packages) if against.anything else {}
         self.fetched = self.fetched_size = 0
@@ -158,7 +158,7 @@ class References:
     # -- what is fetched -------------------------------------------------------------------
 
     def _folder(self) -> str | None:
-        cache = usable_cache(self._system, self._chosen.cache)
+        cache = usable_cache(self._system, self._options.cache)
         return os.path.join(cache, "archives") if cache else None
 
     def _kept_before(self) -> dict[Package, list[Found]]:
@@ -180,7 +180,7 @@ class References:
     def _fetch(self, packages: Sequence[Package]) -> None:
         from filigree.access.fetching import Wish, fetch_all
 
-        folder = os.path.join(needed_cache(self._chosen.cache), "archives")
+        folder = os.path.join(needed_cache(self._options.cache), "archives")
         # What cannot be had from one place may be had from another that promises the same.
         places = {one: _fetchable(self.promises.get(one, ())) for one in packages}
         left = [one for one in packages if places[one]]
@@ -195,7 +195,7 @@ class References:
                 wish = Wish(place.address or "", place.digest, place.size)
                 wishes.setdefault(wish, []).append(package)
             failed = []
-            for wish, outcome in fetch_all(folder, list(wishes), self._chosen.progress):
+            for wish, outcome in fetch_all(folder, list(wishes), self._options.progress):
                 if isinstance(outcome, FiligreeError):
                     self._unreached.update((one, outcome.what) for one in wishes[wish])
                     failed += wishes[wish]

@@ -13,7 +13,7 @@ from filigree.families.protocol import Archive, HeldKey, Sources
 from filigree.formats.keys import Key
 from filigree.model.package import Package
 from filigree.model.seals import Seal, SealVerdict
-from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 
@@ -21,13 +21,13 @@ class Trust:
     """The keys of one question. `keys_of` is `root` or `auditor`."""
 
     def __init__(
-        self, system: System, chosen: Chosen = EVERYTHING, sources: Sources | None = None
+        self, system: System, options: RepositoryOptions = EVERYTHING, sources: Sources | None = None
     ) -> None:
         self._system = system
         self._given = sources
-        self.now = chosen.now or datetime.now(UTC)
-        self.own = system.own_keys(chosen.keyring) if chosen.keyring else None
-        self.keys_of = "auditor" if chosen.keyring else "root"
+        self.now = options.now or datetime.now(UTC)
+        self.own = system.own_keys(options.keyring) if options.keyring else None
+        self.keys_of = "auditor" if options.keyring else "root"
 
     @cached_property
     def _sources(self) -> Sources | None:

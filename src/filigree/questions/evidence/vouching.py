@@ -18,7 +18,7 @@ from filigree.model.files import Evidence
 from filigree.model.package import Package
 from filigree.model.repositories import Place, Repository
 from filigree.model.seals import Seal, SealVerdict
-from filigree.questions.asking.scopes import EVERYTHING, Chosen
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.evidence.trust import Trust
 from filigree.system import System
 
@@ -72,20 +72,20 @@ class Standing(NamedTuple):
 class Vouching:
     """Asks indexes and keys what they say of archives. The indexes are opened when first needed."""
 
-    def __init__(self, system: System, chosen: Chosen = EVERYTHING) -> None:
+    def __init__(self, system: System, options: RepositoryOptions = EVERYTHING) -> None:
         self._system = system
-        self._chosen = chosen
-        self.trust = Trust(system, chosen)
+        self._options = options
+        self.trust = Trust(system, options)
 
     @cached_property
     def _offered(self) -> "Available":
         from filigree.questions.commands.refresh import bring
         from filigree.questions.offers.available import Available
 
-        if self._chosen.addresses:
-            bring(self._system, self._chosen)
+        if self._options.addresses:
+            bring(self._system, self._options)
         # An index that nothing is looked up in need not be complained of.
-        return Available(self._system, self._chosen._replace(quiet=True))
+        return Available(self._system, self._options._replace(quiet=True))
 
     def close(self) -> None:
         """Let go of the indexes."""

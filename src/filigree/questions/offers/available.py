@@ -37,7 +37,7 @@ from filigree.model.repositories import (
     Repository,
 )
 from filigree.questions.asking.keeping import needed_cache, usable_cache
-from filigree.questions.asking.scopes import EVERYTHING, Chosen, Working
+from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Working
 from filigree.system import System
 
 if TYPE_CHECKING:
@@ -64,26 +64,26 @@ class Available:
 
     aspects: frozenset[Aspect] = frozenset()
 
-    def __init__(self, system: System, chosen: Chosen = EVERYTHING) -> None:
+    def __init__(self, system: System, options: RepositoryOptions = EVERYTHING) -> None:
         self._system = system
-        self._store = Store(usable_cache(system, chosen.cache), system.report, system.say)
+        self._store = Store(usable_cache(system, options.cache), system.report, system.say)
         self._made: dict[tuple[int, int], Package] = {}
         self._known: dict[Package, tuple[Repository, OfferTable, KeptOffer]] = {}
         self._places: dict[Package, tuple[int, int]] = {}
         self._opened: list[Table[Any]] = []
         self.tables: list[tuple[Repository, OfferTable]] = []
         self.unknown: list[str] = []
-        self.now = chosen.now or datetime.now(UTC)
-        self.keys_of = "auditor" if chosen.keyring else "root"
-        keys: list[Key] | None = system.own_keys(chosen.keyring) if chosen.keyring else None
-        self._quiet = chosen.quiet
-        self._working = chosen.working
-        own = own_of(system, chosen)
+        self.now = options.now or datetime.now(UTC)
+        self.keys_of = "auditor" if options.keyring else "root"
+        keys: list[Key] | None = system.own_keys(options.keyring) if options.keyring else None
+        self._quiet = options.quiet
+        self._working = options.working
+        own = own_of(system, options)
         self._read = system.database.sources(self.now, keys, own)
         if self._read is None:
             system.report(Gap("what could be installed", "no repositories of this family are read"))
             return
-        for repository in self._chosen(self._read.repositories(), chosen.repositories):
+        for repository in self._chosen(self._read.repositories(), options.repositories):
             if repository.enabled:
                 self._open(repository)
         system.offered = self
@@ -97,9 +97,9 @@ class Available:
         found = list(every)
         if not wanted:
             return found
-        chosen = [one for one in found if any(is_called(one, name) for name in wanted)]
+        options = [one for one in found if any(is_called(one, name) for name in wanted)]
         self.unknown = [name for name in wanted if not any(is_called(one, name) for one in found)]
-        return chosen
+        return options
 
     def _open(self, repository: Repository) -> None:
         copy = repository.copy
@@ -652,25 +652,25 @@ def copies_folder(system: System, cache: str) -> str:
     return os.path.join(cache, COPIES, system.family.name)
 
 
-def own_of(system: System, chosen: Chosen) -> Own:
+def own_of(system: System, options: RepositoryOptions) -> Own:
     """What the auditor adds to the system's configuration: copies, and addresses, fetched first.
 
     Raises BadQuestion where something is to be fetched and nothing is to be kept.
     """
-    if not chosen.refreshed and not chosen.addresses:
+    if not options.refreshed and not options.addresses:
         return Own()
-    if not all(address.strip() for address in chosen.addresses):
+    if not all(address.strip() for address in options.addresses):
         raise BadQuestion(
             "the address of a repository is empty", None, "give an address or a folder"
         )
-    addresses = tuple(chosen.addresses)
-    if addresses or chosen.cache is None:
-        needed_cache(chosen.cache)
-    if chosen.addresses and not chosen.quiet:
+    addresses = tuple(options.addresses)
+    if addresses or options.cache is None:
+        needed_cache(options.cache)
+    if options.addresses and not options.quiet:
         from filigree.questions.commands.refresh import bring
 
-        bring(system, chosen)
-    cache = usable_cache(system, chosen.cache, COPIES, whole=True)
+        bring(system, options)
+    cache = usable_cache(system, options.cache, COPIES, whole=True)
     if cache is None:
         return Own(None, addresses)
     folder = copies_folder(system, cache)
