@@ -27,9 +27,9 @@ from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm.header import Type
 from filigree.model.answer import Answer
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.verify import verify
 from filigree.questions.evidence.references import NOTHING, Against
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.verifying.verdicts import FileVerdict, Manner
 from filigree.system import open_system
 

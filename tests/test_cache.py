@@ -21,10 +21,11 @@ from filigree.families.deb import places
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.asking.scopes import RepositoryOptions, Scope
+from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.refresh import refresh
 from filigree.questions.commands.verify import verify
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import open_system
 

@@ -6,8 +6,8 @@ import pytest
 
 from filigree.demo.comparison import compared, side_by_side
 from filigree.model.files import Verdict
-from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.verify import verify
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 from filigree.views.page import Ink
 
@@ -20,7 +20,8 @@ def roots(heron: Path, curlew: Path, plover: Path, dunlin: Path) -> dict[str, Pa
 @pytest.fixture(scope="module")
 def table(roots: dict[str, Path]) -> dict[str, list[str]]:
     plain = (
-        [one if isinstance(one, str) else one.text for one in r] for r in compared(roots, RepositoryOptions())
+        [one if isinstance(one, str) else one.text for one in r]
+        for r in compared(roots, RepositoryOptions())
     )
     return {fact: cells for fact, *cells in plain}
 

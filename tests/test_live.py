@@ -26,9 +26,9 @@ from filigree.formats.keys import read_keys
 from filigree.formats.openpgp import judge_clear_signed
 from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.model.seals import SealVerdict
-from filigree.questions.asking.scopes import RepositoryOptions, Scope, looking
+from filigree.questions.asking.scopes import Scope, looking
 from filigree.questions.commands.behind import behind
-from filigree.questions.commands.census import census
+from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.keys import keys
 from filigree.questions.commands.needs import needs
 from filigree.questions.commands.owner import owner
@@ -37,11 +37,14 @@ from filigree.questions.commands.repos import repos
 from filigree.questions.commands.seek import seek
 from filigree.questions.commands.survey import survey
 from filigree.questions.commands.verify import verify
+from filigree.questions.dependencies.kept_offer_graph import graph_of_offers
 from filigree.questions.evidence.references import Against
-from filigree.questions.planning.plans import Planner, Wishes, checked
+from filigree.questions.offers.options import RepositoryOptions
+from filigree.questions.planning.plans import Planner, Wishes
 from filigree.questions.planning.world import SystemWorld
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
+from tests.planning.checking import checked
 
 STATUS = Path("/var/lib/dpkg/status")
 INFO = Path("/var/lib/dpkg/info")
@@ -287,11 +290,11 @@ def test_the_graph_is_as_large_as_the_raw_text(system: System) -> None:
     raw = _raw_offers()
     with looking(system, Scope.AVAILABLE) as lookup:
         assert lookup.offered is not None
-        web = lookup.offered.web
-        assert {web.identity(n)[0] for n in web.called["bash"]} == {
+        graph = graph_of_offers(lookup.offered)
+        assert {graph.identity(n)[0] for n in graph.called["bash"]} == {
             v for n, v in raw if n == "bash"
         }
-        assert set(web.called) == {name for name, _ in raw}
+        assert set(graph.called) == {name for name, _ in raw}
 
 
 LISTS = Path("/var/lib/apt/lists")
@@ -342,7 +345,7 @@ def test_outsiders_are_in_no_index(system: System) -> None:
                 names.add(text.removeprefix("Package: "))
     if not names:
         pytest.skip("no copies of indexes are here")
-    answer = census(system, outsiders=True)
+    answer = census(system, Filter(outsiders=True))
     if answer.gaps:
         pytest.skip("not every index here may be believed")
     there = {p.name for p in system.packages if p.state.present}
@@ -543,7 +546,11 @@ def test_an_archive_that_is_fetched_for_this(system: System, tmp_path: Path) -> 
     manner = Manner(Against(fetch=True), Evidence.SIGNED)
     for name in small[:5]:
         answer = verify(
-            system, [name], frozenset(Verdict), manner=manner, options=RepositoryOptions(cache=str(tmp_path))
+            system,
+            [name],
+            frozenset(Verdict),
+            manner=manner,
+            options=RepositoryOptions(cache=str(tmp_path)),
         )
         if any("could not be fetched" in gap.why for gap in answer.gaps):
             pytest.skip("no repository can be reached from here")

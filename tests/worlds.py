@@ -13,8 +13,8 @@ from filigree.formats.rpm import versions as rpm_versions
 from filigree.formats.rpm.relations import RelationError
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Reason, State
-from filigree.questions.planning.plans import checked
 from filigree.questions.planning.world import Offered
+from tests.planning.checking import checked
 
 _FLAGS = {"<": 2, ">": 4, "=": 8, "<=": 10, ">=": 12}
 

@@ -43,7 +43,7 @@ _WHERE = {
     "Manner": "filigree.questions.verifying.verdicts",
     "Against": "filigree.questions.evidence.references",
     "Scope": "filigree.questions.asking.scopes",
-    "RepositoryOptions": "filigree.questions.asking.scopes",
+    "RepositoryOptions": "filigree.questions.offers.options",
 }
 
 __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
@@ -51,7 +51,6 @@ __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
 if TYPE_CHECKING:
     from filigree.model.answer import Answer as Answer
     from filigree.model.errors import FiligreeError as FiligreeError
-    from filigree.questions.asking.scopes import RepositoryOptions as RepositoryOptions
     from filigree.questions.asking.scopes import Scope as Scope
     from filigree.questions.commands.because import because as because
     from filigree.questions.commands.behind import behind as behind
@@ -76,6 +75,7 @@ if TYPE_CHECKING:
     from filigree.questions.commands.verify import verify as verify
     from filigree.questions.commands.whatif import whatif as whatif
     from filigree.questions.evidence.references import Against as Against
+    from filigree.questions.offers.options import RepositoryOptions as RepositoryOptions
     from filigree.questions.verifying.verdicts import Manner as Manner
     from filigree.system import System as System
     from filigree.system import open_system as open_system

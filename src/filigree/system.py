@@ -48,7 +48,6 @@ class System:
         self._opened: dict[tuple[str, bool], Archive] = {}
         self._archives: dict[Package, Archive] = {}
         self._lent: list[LentFile | RemoteFile] = []
-        self.offered: Records | None = None
         self.database: Database = self.family.open(self.jail, self.report)
 
     def __enter__(self) -> "System":
@@ -111,9 +110,12 @@ class System:
         return PathIndex(self.database)
 
     def records(self, package: Package) -> Records:
-        """Where a package is on record: its archive, an index, or else the system's database."""
-        if package.state is State.AVAILABLE and self.offered is not None:
-            return self.offered
+        """Where a package is on record: its archive, or else the system's database.
+
+        Raises LookupError for a package that is only offered: its records are its repositories'.
+        """
+        if package.state is State.AVAILABLE:
+            raise LookupError(f"{package.label} is only offered: ask the lookup that found it")
         return self._archives.get(package, self.database)
 
     def archive(self, path: str, below: bool = False) -> Archive:

@@ -56,9 +56,9 @@ from filigree.model.files import Aspect, Evidence, Kind, Verdict
 from filigree.model.needs import Relation
 from filigree.model.package import Reason
 from filigree.model.seals import SealVerdict
-from filigree.questions.asking.scopes import RepositoryOptions, Scope
+from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.behind import behind
-from filigree.questions.commands.census import census
+from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.contents import contents
 from filigree.questions.commands.dossier import dossier
 from filigree.questions.commands.keys import keys
@@ -69,6 +69,7 @@ from filigree.questions.commands.refresh import refresh
 from filigree.questions.commands.repos import RepositoryRow, repos
 from filigree.questions.commands.verify import verify
 from filigree.questions.evidence.references import Against
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 from tests.conftest import Run
@@ -719,7 +720,7 @@ def test_an_index_that_may_not_be_believed(own_plover: Path, harm: str) -> None:
     (row,) = indexes(own_plover)
     assert row.seal is verdict
     with open_system(str(own_plover)) as system:
-        answer = census(system, outsiders=True)
+        answer = census(system, Filter(outsiders=True))
     assert bool(answer.gaps) == (verdict is SealVerdict.BAD)
 
 

@@ -44,7 +44,7 @@ from filigree.model.events import Action
 from filigree.model.files import Aspect, Evidence, FileRecord, Kind, Verdict
 from filigree.model.package import Package, Reason
 from filigree.model.seals import SealVerdict
-from filigree.questions.asking.scopes import RepositoryOptions, Scope
+from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.because import because
 from filigree.questions.commands.behind import Standing, behind
 from filigree.questions.commands.census import Filter, census
@@ -60,6 +60,7 @@ from filigree.questions.commands.verify import verify
 from filigree.questions.commands.whatif import whatif
 from filigree.questions.evidence.references import Against
 from filigree.questions.finding.ownership import How
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.planning.plans import Action as Step
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
@@ -800,7 +801,9 @@ def test_another_repository_is_not_held_against_the_root_s_own_copy(
 
 def test_scripts_of_the_shore_by_their_address(own: Path, server: Server, tmp_path: Path) -> None:
     shutil.rmtree(own / places.BUILD_SCRIPTS[1:])
-    options = RepositoryOptions(cache=str(tmp_path / "cache"), addresses=(f"{server.address}/shore",))
+    options = RepositoryOptions(
+        cache=str(tmp_path / "cache"), addresses=(f"{server.address}/shore",)
+    )
     answer = asked(own, dossier, ["wrackline"], scope=Scope.AVAILABLE, options=options)
     assert [row.repository for row in answer.records] == ["shore"]
 

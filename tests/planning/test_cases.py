@@ -11,9 +11,10 @@ import pytest
 
 from filigree.model.package import Package, State
 from filigree.questions.planning.explanations import say
-from filigree.questions.planning.plans import Action, Outcome, Planner, Wishes, checked
+from filigree.questions.planning.plans import Action, Outcome, Planner, Wishes
 from filigree.questions.planning.problem import Ground
 from filigree.questions.planning.world import Offered
+from tests.planning.checking import checked
 from tests.worlds import MadeWorld, deb, rpm, to_come
 
 RING = 500

@@ -26,8 +26,9 @@ from filigree.formats.stanzas import read_stanzas
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.repositories import IndexFile, IndexKind, Offer
-from filigree.questions.asking.scopes import RepositoryOptions, Scope
+from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.census import Filter, census
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.making import DebRoot
@@ -38,9 +39,12 @@ BASE = "packages.tides.example/coast saltmarsh main"
 URGENT = "packages.tides.example/coast saltmarsh-urgent main"
 
 
-def told(root: Path, *patterns: str, **options: object) -> list[tuple[str, str, list[str] | None]]:
+def told(
+    root: Path, *patterns: str, outsiders: bool = False, **options: object
+) -> list[tuple[str, str, list[str] | None]]:
+    wanted = Filter(patterns=patterns, outsiders=outsiders)
     with open_system(str(root)) as system:
-        answer = census(system, Filter(patterns=patterns), **options)  # type: ignore[arg-type]
+        answer = census(system, wanted, **options)  # type: ignore[arg-type]
     return [(row.name, row.state.value, row.offered_by) for row in answer.records]
 
 
@@ -104,7 +108,7 @@ def test_without_any_index_nobody_is_an_outsider(own_heron: Path) -> None:
     for path in (own_heron / "var/lib/apt/lists").glob("packages*"):
         path.unlink()
     with open_system(str(own_heron)) as system:
-        answer = census(system, outsiders=True)
+        answer = census(system, Filter(outsiders=True))
     assert (answer.records, answer.exit_status) == ([], 3)
 
 

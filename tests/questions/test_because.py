@@ -11,7 +11,7 @@ from filigree.model.needs import Relation
 from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.because import BecauseRow, Standing, because
 from filigree.questions.commands.leftover import leftover
-from filigree.questions.dependencies.graph import HARD
+from filigree.questions.dependencies.ties import HARD
 from filigree.system import open_system
 from tests.making import DebRoot
 

@@ -7,8 +7,8 @@ import pytest
 
 from filigree.demo.offering import NOTICES
 from filigree.model.answer import Answer
-from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.behind import BehindRow, behind
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 from tests.conftest import Run
 

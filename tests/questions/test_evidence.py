@@ -25,10 +25,10 @@ from filigree.families.deb import places
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Seen, Verdict
-from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.verify import verify
 from filigree.questions.evidence.references import Against, against_of
 from filigree.questions.finding.earlier_results import read_earlier
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.verifying.verdicts import FileVerdict, Manner
 from filigree.system import open_system
 from tests.conftest import Run

@@ -9,8 +9,8 @@ from filigree.demo.repository import STRANGER, public_key
 from filigree.families.deb import places
 from filigree.formats.keys import read_keys
 from filigree.model.errors import BadQuestion
-from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.keys import KeyRow, keys
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 from tests.making import DebRoot
 

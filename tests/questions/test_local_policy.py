@@ -8,10 +8,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from filigree.model.files import Aspect, Evidence, Sort, Verdict
-from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.provenance import provenance
 from filigree.questions.commands.verify import verify
 from filigree.questions.evidence.references import Against
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 from tests.conftest import LONG
 from tests.stands import DEEDS, FAMILIES, PROGRAM, RECORD, Stand, build

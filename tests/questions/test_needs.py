@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from filigree.model.needs import Relation
 from filigree.questions.commands.needs import NeedRow, needed_by, needs
-from filigree.questions.dependencies.graph import HARD
+from filigree.questions.dependencies.ties import HARD
 from filigree.system import System, open_system
 from tests.making import DebRoot
 

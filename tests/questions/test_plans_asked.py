@@ -14,10 +14,11 @@ from filigree.questions.asking.scopes import Scope, looking
 from filigree.questions.commands.needs import needs
 from filigree.questions.commands.obstacles import ObstacleRow, obstacles
 from filigree.questions.commands.whatif import WhatifRow, whatif
-from filigree.questions.planning.plans import Action, Planner, Wishes, checked
+from filigree.questions.planning.plans import Action, Planner, Wishes
 from filigree.questions.planning.world import SystemWorld
 from filigree.system import System, open_system
 from tests.conftest import Run
+from tests.planning.checking import checked
 
 
 def acts(rows: list[WhatifRow]) -> dict[str, list[str]]:

@@ -12,8 +12,8 @@ from filigree.demo.repository import STRANGER, public_key
 from filigree.families.deb import places
 from filigree.model.files import Evidence
 from filigree.model.seals import SealVerdict
-from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.provenance import Holds, Provenance, provenance
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 
 KEYS = "usr/share/keyrings/coast.asc"

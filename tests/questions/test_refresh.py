@@ -29,7 +29,7 @@ from filigree.demo.server import Server, serving
 from filigree.demo.world import Ware
 from filigree.model.answer import Answer
 from filigree.model.errors import AccessError, BadQuestion
-from filigree.questions.asking.scopes import RepositoryOptions, Scope
+from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.contents import contents
@@ -37,6 +37,7 @@ from filigree.questions.commands.dossier import dossier
 from filigree.questions.commands.owner import owner
 from filigree.questions.commands.refresh import RefreshRow, refresh
 from filigree.questions.commands.repos import repos
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.making import DebRoot, RpmRoot

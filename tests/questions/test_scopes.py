@@ -8,12 +8,13 @@ import pytest
 
 from filigree.demo.offering import GROUPS, NEW, pooled, rpm_archive, rpm_shipped
 from filigree.demo.rpm import package_name
-from filigree.questions.asking.scopes import RepositoryOptions, Scope
+from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.contents import contents
 from filigree.questions.commands.dossier import Dossier, dossier
 from filigree.questions.commands.groups import groups
 from filigree.questions.commands.needs import Standing, needed_by, needs
 from filigree.questions.commands.owner import owner
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System, open_system
 from tests.conftest import Run
 

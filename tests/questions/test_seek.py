@@ -5,8 +5,8 @@ from pathlib import Path
 import pytest
 
 from filigree.model.errors import BadQuestion
-from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.seek import Place, seek
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.making import DebRoot

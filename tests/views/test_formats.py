@@ -15,7 +15,7 @@ from filigree.demo.plover import repository
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.files import Role
 from filigree.model.needs import Relation
-from filigree.questions.asking.scopes import RepositoryOptions, Scope
+from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.because import because
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import census
@@ -36,6 +36,7 @@ from filigree.questions.commands.strays import strays
 from filigree.questions.commands.survey import survey
 from filigree.questions.commands.verify import verify
 from filigree.questions.commands.whatif import whatif
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System, open_system
 from filigree.views.page import Ink
 from filigree.views.render import SCREENS, Format, render

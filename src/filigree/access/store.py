@@ -21,7 +21,7 @@ from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, words_of
 from filigree.model.repositories import Listed, Offer
 
-VERSION = 7
+VERSION = 8
 _BATCH = 2000
 _UNUSED = 90 * 86400
 """After so many seconds without being asked a table is taken away."""

@@ -9,7 +9,7 @@ import typer
 from filigree.cli.options import Asked, Subjects, complete_packages, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Verdict
-from filigree.questions.asking.scopes import RepositoryOptions
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 from filigree.views.text import escaped
 

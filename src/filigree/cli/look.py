@@ -9,8 +9,9 @@ from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
 from filigree.model.package import Reason, State
 from filigree.questions.asking.package_rows import PACKAGE_FIELDS
-from filigree.questions.asking.scopes import RepositoryOptions, Scope
+from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.census import Filter, Match, Order
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 
 
@@ -133,9 +134,10 @@ def census(
         states=frozenset(state or ()),
         sections=tuple(section or ()),
         architectures=tuple(arch or ()),
+        outsiders=outsiders,
     )
     answer = census(
-        system, wanted, sort, reverse, limit, scope, outsiders, sources, "impact" in (columns or "")
+        system, wanted, sort, reverse, limit, scope, sources, "impact" in (columns or "")
     )
     return answer, {"count": count, "columns": _columns(columns)}
 

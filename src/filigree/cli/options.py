@@ -20,7 +20,8 @@ from filigree.model.needs import Relation
 from filigree.views.render import Format
 
 if TYPE_CHECKING:
-    from filigree.questions.asking.scopes import RepositoryOptions, Scope
+    from filigree.questions.asking.scopes import Scope
+    from filigree.questions.offers.options import RepositoryOptions
 
 
 class When(StrEnum):
@@ -203,7 +204,7 @@ def _scope_of(installed: bool, available: bool, both: bool, asks_more: bool) -> 
 def _sources_of(given: dict[str, Any], paths: bool) -> "RepositoryOptions":
     """Which repositories a command asks, and where is kept what was fetched and parsed of them."""
     from filigree.cli.progress import FetchLine, WorkLine
-    from filigree.questions.asking.scopes import RepositoryOptions
+    from filigree.questions.offers.options import RepositoryOptions
 
     def typed(name: str) -> tuple[str, ...]:
         return tuple(map(typed_path, given[name] or ()))

@@ -8,7 +8,7 @@ from filigree.views.text import escaped, size_words
 
 if TYPE_CHECKING:
     from filigree.access.fetching import Progress as Fetching
-    from filigree.questions.asking.scopes import Working
+    from filigree.questions.offers.options import Working
     from filigree.questions.verifying.verdicts import Progress
 
 PATIENCE = 1.0

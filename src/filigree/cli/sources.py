@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from filigree.cli.options import Asked, question, typed_path
-from filigree.questions.asking.scopes import RepositoryOptions
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 
 

@@ -17,8 +17,9 @@ from filigree.cli.options import (
 )
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
-from filigree.questions.asking.scopes import RepositoryOptions, Scope
-from filigree.questions.dependencies.graph import HARD
+from filigree.questions.asking.scopes import Scope
+from filigree.questions.dependencies.ties import HARD
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 
 if TYPE_CHECKING:

@@ -5,15 +5,15 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.commands.behind import Standing, behind
-from filigree.questions.commands.census import census
+from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.keys import keys
 from filigree.questions.commands.leftover import leftover
 from filigree.questions.commands.repos import repos
 from filigree.questions.commands.strays import Rank, strays
 from filigree.questions.commands.survey import survey
 from filigree.questions.commands.verify import verify
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 from filigree.views.page import Column, Ink, Piece, Style
@@ -91,7 +91,10 @@ def _offers(system: System, options: RepositoryOptions) -> Iterator[Fact]:
     yield "missing for security", silent if security is None else _bad(security)
     different = counts[Standing.DIFFERENT]
     yield "other versions, order unknown", str(different)
-    yield "offered by nobody", str(len(census(system, outsiders=True, options=options).records))
+    yield (
+        "offered by nobody",
+        str(len(census(system, Filter(outsiders=True), options=options).records)),
+    )
 
 
 def _verdicts(counts: Mapping[str, int]) -> Piece:

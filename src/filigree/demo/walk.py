@@ -31,7 +31,7 @@ from filigree.demo.plover import build_plover
 from filigree.demo.repository import CODENAME
 from filigree.demo.server import serving
 from filigree.model.errors import BadQuestion
-from filigree.questions.asking.scopes import RepositoryOptions
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.views.page import Ink
 
 STATIONS: dict[str, Callable[[Path], Path]] = {

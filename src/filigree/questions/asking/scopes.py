@@ -1,17 +1,15 @@
 """Where packages are looked for: among what is installed, what repositories offer, or both."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import datetime
 from enum import StrEnum
-from typing import TYPE_CHECKING, NamedTuple
 
+from filigree.families.protocol import Records
+from filigree.model.package import Package, State
+from filigree.questions.offers.catalogue import Catalogue, open_catalogue
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
-
-if TYPE_CHECKING:
-    from filigree.access.fetching import Progress
-    from filigree.questions.offers.available import Available
 
 
 class Scope(StrEnum):
@@ -22,68 +20,36 @@ class Scope(StrEnum):
     ANY = "any"
 
 
-class Working(NamedTuple):
-    """How far something has come that is done but once. `total` is 0 where nobody knows."""
-
-    what: str
-    done: int
-    total: int
-
-
-class RepositoryOptions(NamedTuple):
-    """Which repositories are asked: those called one of `repositories`, or all.
-
-    What was parsed of their indexes is kept in the folder `cache`, None for nowhere. With a `keyring`
-    (files or folders of the auditor's own) seals are judged with its keys alone. `now` is the time at
-    which everything is judged. With `refreshed` the copies that `refresh` fetched count where they are
-    as new as the root's; `addresses` are repositories besides those that are configured: they are
-    fetched at once. `quiet` does not report what cannot be believed, and fetches nothing.
-    `paths` is whether indexes of paths are fetched, too; `progress` is told how far a fetch has come,
-    `working` how far the parsing of an index has, or the making of a graph.
-    """
-
-    repositories: tuple[str, ...] = ()
-    cache: str | None = None
-    keyring: tuple[str, ...] = ()
-    now: datetime | None = None
-    refreshed: bool = False
-    addresses: tuple[str, ...] = ()
-    quiet: bool = False
-    paths: bool = False
-    progress: "Callable[[Progress], None] | None" = None
-    working: Callable[[Working], None] | None = None
-
-
-EVERYTHING = RepositoryOptions()
-
-
 @dataclass(frozen=True, slots=True)
 class Lookup:
     """A scope, opened. `offered` is None where only what is installed counts."""
 
+    system: System
     scope: Scope = Scope.INSTALLED
-    offered: "Available | None" = None
+    offered: Catalogue | None = None
 
     @property
     def notes(self) -> list[str]:
         """What is to be said of the repositories that were asked for."""
-        unknown = self.offered.unknown if self.offered else []
-        return [f"no repository is called {name}" for name in unknown]
+        return self.offered.notes if self.offered else []
 
+    def records(self, package: Package) -> Records:
+        """Where a package is on record: an index, its archive, or else the system's database.
 
-INSTALLED = Lookup()
+        Raises LookupError where a package is only offered and no repositories were opened.
+        """
+        if package.state is State.AVAILABLE and self.offered is not None:
+            return self.offered.records
+        return self.system.records(package)
 
 
 @contextmanager
-def looking(system: System, scope: Scope, options: RepositoryOptions = EVERYTHING) -> Iterator[Lookup]:
+def looking(
+    system: System, scope: Scope, options: RepositoryOptions = EVERYTHING
+) -> Iterator[Lookup]:
     """Open the indexes that a scope takes, and let go of them afterwards."""
     if scope is Scope.INSTALLED:
-        yield INSTALLED
+        yield Lookup(system)
         return
-    from filigree.questions.offers.available import Available
-
-    offered = Available(system, options)
-    try:
-        yield Lookup(scope, offered)
-    finally:
-        offered.close()
+    with open_catalogue(system, options) as offered:
+        yield Lookup(system, scope, offered)

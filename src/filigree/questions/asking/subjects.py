@@ -19,12 +19,12 @@ from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion, DatabaseError, NotAnArchive
 from filigree.model.package import Package
 from filigree.questions.asking.package_urls import MARK, Pointed, pointed_by
-from filigree.questions.asking.scopes import INSTALLED, Lookup, Scope
+from filigree.questions.asking.scopes import Lookup, Scope
 from filigree.questions.finding.ownership import OwnerSearch, absolute
 from filigree.system import System
 
 if TYPE_CHECKING:
-    from filigree.questions.offers.available import Available
+    from filigree.questions.offers.catalogue import Catalogue
 
 _GLOB = re.compile(r"[*?\[]")
 _URL = re.compile(r"https?://", re.IGNORECASE)
@@ -57,12 +57,15 @@ def is_path(subject: str) -> bool:
     return "/" in subject or subject in (".", "..")
 
 
-def match_subjects(system: System, subjects: Iterable[str], lookup: Lookup = INSTALLED) -> Matched:
+def match_subjects(
+    system: System, subjects: Iterable[str], lookup: Lookup | None = None
+) -> Matched:
     """The packages that the subjects point at, in the order of the subjects.
 
     By the scope of `lookup` those on record, those that would be taken of what is offered, or the
     first where there are any and else the second.
     """
+    lookup = lookup or Lookup(system)
     matched = Matched()
     seen: set[Package] = set()
     for subject in subjects:
@@ -90,14 +93,14 @@ def _match_in(system: System, subject: str, lookup: Lookup) -> Sequence[Package]
             return here
         more = _match_offered(system, subject, lookup.offered)
         if isinstance(more, Unmatched):
-            return here or (more if lookup.offered.tables else found)
+            return here or (found if lookup.offered.empty else more)
         names = {p.name for p in here or ()}
         return [*(here or ()), *(p for p in more if p.name not in names)]
     return _match_offered(system, subject, lookup.offered)
 
 
 def _match_offered(
-    system: System, subject: str, offered: "Available"
+    system: System, subject: str, offered: "Catalogue"
 ) -> Sequence[Package] | Unmatched:
     """What would be taken of what is offered under a name, a glob or a path."""
     from filigree.questions.offers.candidates import candidates
@@ -105,10 +108,10 @@ def _match_offered(
     _refuse(subject)
     if is_path(subject) and not _is_package_url(subject):
         path = absolute(system, subject)
-        rows = offered.glob(path) if _GLOB.search(path) else offered.at(path)
+        rows = offered.paths.glob(path) if _GLOB.search(path) else offered.paths.at(path)
         found = list(dict.fromkeys(package for _, package in rows))
         if not found:
-            offered.report_pathless()
+            offered.paths.report_missing()
             return Unmatched(subject, f"nothing that is offered has the path {subject}")
         return candidates(system, offered, found)
     asked = _asked_for(system, subject)
@@ -133,7 +136,7 @@ def _match_offered(
     return candidates(system, offered, narrowed, every_machine=architecture is not None)
 
 
-def _unknown_offer(subject: str, name: str, offered: "Available") -> Unmatched:
+def _unknown_offer(subject: str, name: str, offered: "Catalogue") -> Unmatched:
     providers = dict.fromkeys(package.name for _, package in offered.known_as("provides", [name]))
     if providers:
         why = f"{name} is no package, but a name that others provide"

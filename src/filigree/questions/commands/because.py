@@ -1,6 +1,6 @@
 """Why a package is here: the chains from what was chosen to it."""
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
@@ -8,10 +8,13 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.needs import Condition, Relation, terms_of
 from filigree.model.package import Package, Reason, State, was_chosen
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Scope, looking
+from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.asking.subjects import Unmatched, is_path, match_subjects
-from filigree.questions.dependencies.graph import HARD, Graph, Tie
+from filigree.questions.dependencies.breadth_first import breadth_first
+from filigree.questions.dependencies.graph import Graph
+from filigree.questions.dependencies.ties import HARD, Tie
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.planning.reachability import BACKWARDS
 from filigree.questions.planning.world import SystemWorld
 from filigree.system import System
@@ -87,7 +90,7 @@ def because(
         matched = match_subjects(system, subjects, lookup)
         graph = Graph(system)
         report_silence(system, "reason", WHY_INSTALLED)
-        rows = [_row(system, graph, package, limit) for package in matched.packages]
+        rows = [_row(lookup, graph, package, limit) for package in matched.packages]
         unmatched = matched.unmatched
         if scope is Scope.INSTALLED and unmatched:
             more, unmatched = _elsewhere(system, unmatched, limit, options)
@@ -104,49 +107,61 @@ def because(
         )  # fmt: skip
 
 
-def _row(system: System, graph: Graph, package: Package, limit: int) -> BecauseRow:
-    def row(standing: Standing | None, words: str, found: Sequence[list[Tie]]) -> BecauseRow:
-        chains = [Chain(_steps(chain, package)) for chain in found[:limit]]
-        return BecauseRow(
-            package.name, package.version, package.architecture,
-            package.reason if package.state.present else None, standing, words, chains,
-            len(found) > limit,
-        )  # fmt: skip
-
+def _row(lookup: Lookup, graph: Graph, package: Package, limit: int) -> BecauseRow:
     if not package.state.present:
-        return _not_here(system, package, limit)
+        return _not_here(lookup, package, limit)
     chains = _chains(graph, package, HARD, limit + 1)
-    if known_chosen(system, package) is None:
+    if known_chosen(lookup.system, package) is None:
         words = "nothing on record says why it is here"
         if chains:
             words += f"; {chains[0][0].asker.name} stands on it"
-        return row(None, words, chains)
+        return _present(package, None, words, chains, limit)
     if package.reason is not Reason.DEPENDENCY:
         words = (
             "it was chosen itself" if package.reason else "the records do not say why it is here"
         )
         if chains:
             words += f"; and {chains[0][0].asker.name} stands on it too"
-        return row(Standing.CHOSEN, words, chains)
+        return _present(package, Standing.CHOSEN, words, chains, limit)
     if chains:
-        return row(Standing.NEEDED, _count(chains, limit), chains)
+        return _present(package, Standing.NEEDED, _count(chains, limit), chains, limit)
     if package.protected:
-        return row(Standing.PROTECTED, "it is protected, and no chosen package needs it", [])
-    default = system.database.keeping
+        words = "it is protected, and no chosen package needs it"
+        return _present(package, Standing.PROTECTED, words, [], limit)
+    return _only_wished(lookup.system, graph, package, limit) or _left_over(graph, package, limit)
+
+
+def _present(
+    package: Package, standing: Standing | None, words: str, found: Sequence[list[Tie]], limit: int
+) -> BecauseRow:
+    """The record of a package that is installed."""
+    chains = [Chain(_steps(chain, package)) for chain in found[:limit]]
+    return BecauseRow(
+        package.name, package.version, package.architecture, package.reason, standing, words,
+        chains, len(found) > limit,
+    )  # fmt: skip
+
+
+def _only_wished(system: System, graph: Graph, package: Package, limit: int) -> BecauseRow | None:
+    """The record of what something chosen recommends, suggests or the like; None where nothing does."""
     for kind in _WEAK:
         chains = _chains(graph, package, HARD | {kind}, limit + 1)
         if chains:
             words = f"it is only {_VERBS[kind]}: nothing that was chosen requires it"
-            if kind not in default:
+            if kind not in system.database.keeping:
                 words += "; by this system's settings that does not keep it"
-            return row(Standing.WISHED, words, chains)
+            return _present(package, Standing.WISHED, words, chains, limit)
+    return None
+
+
+def _left_over(graph: Graph, package: Package, limit: int) -> BecauseRow:
+    """The record of what nothing chosen stands on."""
     askers = [tie.asker for tie in graph.reverse(package) if tie.need.kind in HARD]
+    words = "nothing needs it any more"
     if askers:
         names = ", ".join(sorted({asker.name for asker in askers})[:CHAINS])
         words = f"only {names} needs it, which nothing chosen stands on"
-    else:
-        words = "nothing needs it any more"
-    return row(Standing.LEFT_OVER, words, [])
+    return _present(package, Standing.LEFT_OVER, words, [], limit)
 
 
 def _count(chains: Sequence[list[Tie]], limit: int) -> str:
@@ -184,19 +199,14 @@ def _shortest(
 ) -> list[Tie] | None:
     """A shortest chain to a package from one that was chosen, breadth first from its end."""
     below: dict[Package, Tie] = {}
-    front = [package]
-    while front:
-        ahead: list[Package] = []
-        for end in front:
-            for tie in _askers(graph, end, kinds):
-                asker = tie.asker
-                if asker is package or asker in below or asker in used:
-                    continue
-                below[asker] = tie
-                if was_chosen(asker):
-                    return _down(below, tie, package)
-                ahead.append(asker)
-        front = ahead
+
+    def onward(end: Package) -> Iterator[tuple[Tie, Package]]:
+        return ((tie, tie.asker) for tie in _askers(graph, end, kinds))
+
+    for tie, asker, _ in breadth_first([package], onward, seen=set(used)):
+        below[tie.asker] = tie
+        if asker is not None and was_chosen(asker):
+            return _down(below, tie, package)
     return None
 
 
@@ -230,18 +240,18 @@ def _elsewhere(
             found = match_subjects(system, [one.subject], lookup).packages
             if not found and one.subject.isprintable() and not is_path(one.subject):
                 named = Package(one.subject, "", "", system.family.name, State.NOT_INSTALLED)
-                row = _not_here(system, named, limit)
+                row = _not_here(lookup, named, limit)
                 if row.chains:
                     rows.append(row)
                     continue
-            rows += (_not_here(system, package, limit) for package in found)
+            rows += (_not_here(lookup, package, limit) for package in found)
             rest += [] if found else [one]
     return rows, rest
 
 
-def _not_here(system: System, package: Package, limit: int) -> BecauseRow:
+def _not_here(lookup: Lookup, package: Package, limit: int) -> BecauseRow:
     """Who among the installed asks for something that is not there."""
-    world = SystemWorld(system)
+    world = SystemWorld(lookup.system, lookup)
     names = {package.name}
     if package.state is not State.NOT_INSTALLED:
         names |= {capability.name for capability in world.capabilities(package)}

@@ -11,9 +11,10 @@ from filigree.model.choices import Choice, Offering
 from filigree.model.needs import Capability, Relation, terms_of
 from filigree.model.package import Package
 from filigree.model.repositories import Advisory, Reference
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.asking.silence import report_silence
-from filigree.questions.offers.available import Available
+from filigree.questions.dependencies.satisfaction import satisfies
+from filigree.questions.offers.catalogue import Catalogue, open_catalogue
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 
@@ -86,8 +87,7 @@ def behind(
     With `security` only what is for security. Bad news where an update for security is missing. An
     index that has expired is a gap: what is newer cannot be known from it.
     """
-    offered = Available(system, options)
-    try:
+    with open_catalogue(system, options) as offered:
         rows = sorted(_rows(system, offered), key=lambda row: (row.name, row.architecture))
         if report_silence(system, "advisories", "what of it is for security"):
             rows = [replace(row, security=None) for row in rows]
@@ -96,21 +96,19 @@ def behind(
         if guessed:
             report_silence(system, "order", f"whether {guessed:,} other versions are newer")
         summary = _summary(system, offered, rows)
-        notes = [f"no repository is called {name}" for name in offered.unknown]
+        notes = offered.notes
         shown = [row for row in rows if row.security] if security else rows
         return Answer(
             "behind", system.system_label, shown, summary, system.gaps, notes,
             bad_news=bool(notes)
             or any(bool(row.security) and row.standing.missing for row in rows),
         )  # fmt: skip
-    finally:
-        offered.close()
 
 
-def _rows(system: System, offered: Available) -> Iterator[BehindRow]:
+def _rows(system: System, offered: Catalogue) -> Iterator[BehindRow]:
     present = [p for p in system.packages if p.state.present]
     names = list(dict.fromkeys(p.name for p in present))
-    advisories = offered.advisories(names)
+    advisories = offered.notices.advisories(names)
     replaced = _replacements(system, offered, present)
     for here, choices in offered.choices(present, offered.called(names)):
         if not here:
@@ -123,7 +121,7 @@ def _rows(system: System, offered: Available) -> Iterator[BehindRow]:
             yield _replaced(newest, replaced[newest])
 
 
-def _newest(offered: Available, packages: Sequence[Package]) -> Package:
+def _newest(offered: Catalogue, packages: Sequence[Package]) -> Package:
     """The newest of several; where that would be a guess, the one that is on record first."""
     best = packages[0]
     for package in packages[1:]:
@@ -133,7 +131,7 @@ def _newest(offered: Available, packages: Sequence[Package]) -> Package:
 
 
 def _row(
-    offered: Available,
+    offered: Catalogue,
     here: Package,
     choices: Sequence[Choice],
     told: Sequence[Advisory],
@@ -176,7 +174,7 @@ def _row(
 
 
 def _by_age(
-    offered: Available, here: Package, offers: Sequence[Offering]
+    offered: Catalogue, here: Package, offers: Sequence[Offering]
 ) -> tuple[list[Offering], list[Offering], list[Offering]]:
     """What is offered that is newer than a package, what is older, and what is another version only."""
     newer: list[Offering] = []
@@ -206,7 +204,7 @@ def _why_security(urgent: Sequence[Offering], told: Sequence[AdvisoryRow]) -> st
 
 
 def _speaking(
-    offered: Available, here: Package, told: Iterable[Advisory], top: Package
+    offered: Catalogue, here: Package, told: Iterable[Advisory], top: Package
 ) -> list[AdvisoryRow]:
     """The advisories of versions newer than the installed one, and offered, the newest first.
 
@@ -240,7 +238,7 @@ def _issued(one: AdvisoryRow) -> tuple[str, str]:
 
 
 def _replacements(
-    system: System, offered: Available, present: Sequence[Package]
+    system: System, offered: Catalogue, present: Sequence[Package]
 ) -> dict[Package, Offering]:
     """What is offered in the place of installed packages, under another name."""
     by_name: dict[str, list[Package]] = {}
@@ -254,26 +252,25 @@ def _replacements(
         if offering.barred is not None:
             continue
         for package in by_name[name]:
-            if _obsoletes(system, newcomer, package):
+            if _obsoletes(system, offered, newcomer, package):
                 known = found.get(package)
                 if known is None or _is_newer(offered, newcomer, known.package):
                     found[package] = offering
     return found
 
 
-def _is_newer(offered: Available, one: Package, other: Package) -> bool:
+def _is_newer(offered: Catalogue, one: Package, other: Package) -> bool:
     """Whether one is surely newer."""
     return (offered.order(one, other) or 0) > 0
 
 
-def _obsoletes(system: System, newcomer: Package, package: Package) -> bool:
+def _obsoletes(system: System, offered: Catalogue, newcomer: Package, package: Package) -> bool:
     own = Capability(package.name, package.version)
     return any(
-        system.database.meets(term, newcomer, package, own)
-        for need in system.records(newcomer).needs(newcomer)
+        satisfies(system.database, term, newcomer, package, (own,))
+        for need in offered.records.needs(newcomer)
         if need.kind is Relation.OBSOLETES
         for term in terms_of(need.condition)
-        if term.name == package.name
     )
 
 
@@ -286,17 +283,17 @@ def _replaced(here: Package, by: Offering) -> BehindRow:
     )  # fmt: skip
 
 
-def _report_expired(system: System, offered: Available) -> None:
-    for repository, _ in offered.tables:
+def _report_expired(system: System, offered: Catalogue) -> None:
+    for repository, _ in offered.indexes.tables:
         expires = repository.copy.expires_at if repository.copy else None
-        if expires is not None and expires < offered.now:
+        if expires is not None and expires < offered.indexes.now:
             system.report(
                 Gap(f"what is new at {repository.identity}", f"its index expired on {iso(expires)}")
             )
 
 
-def _summary(system: System, offered: Available, rows: Sequence[BehindRow]) -> dict[str, Any]:
-    made = [one.copy.made_at for one, _ in offered.tables if one.copy and one.copy.made_at]
+def _summary(system: System, offered: Catalogue, rows: Sequence[BehindRow]) -> dict[str, Any]:
+    made = [one.copy.made_at for one, _ in offered.indexes.tables if one.copy and one.copy.made_at]
     present = [p for p in system.packages if p.state.present]
     names = offered.known(p.name for p in present)
     return {
@@ -312,9 +309,9 @@ def _summary(system: System, offered: Available, rows: Sequence[BehindRow]) -> d
         "size": sum(
             r.size or 0 for r in rows if r.standing in (Standing.BEHIND, Standing.REPLACED)
         ),
-        "asked_at": offered.now,
+        "asked_at": offered.indexes.now,
         "newest_index_at": max(made, default=None),
         "oldest_index_at": min(made, default=None),
-        "keys_of": offered.keys_of,
-        "advisories_told": offered.tells_advisories,
+        "keys_of": offered.indexes.keys_of,
+        "advisories_told": offered.notices.tells_advisories,
     }

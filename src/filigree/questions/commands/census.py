@@ -7,18 +7,19 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from filigree.model.answer import Answer
 from filigree.model.package import Package, Reason, State
 from filigree.questions.asking.package_rows import PackageRow, package_row
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Scope
+from filigree.questions.asking.scopes import Scope
 from filigree.questions.asking.searching import Search
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 if TYPE_CHECKING:
-    from filigree.questions.offers.available import Available
+    from filigree.questions.offers.catalogue import Catalogue
 
 
 class Match(StrEnum):
@@ -45,7 +46,8 @@ class Order(StrEnum):
 class Filter:
     """Which packages are wanted. An empty part does not filter; `sections` are globs.
 
-    Without `states`, all packages that have more than configuration on the disk.
+    Without `states`, all packages that have more than configuration on the disk. `outsiders` are those on
+    record of whose name no repository offers any version.
     """
 
     patterns: tuple[str, ...] = ()
@@ -55,6 +57,7 @@ class Filter:
     states: frozenset[State] = frozenset()
     sections: tuple[str, ...] = ()
     architectures: tuple[str, ...] = ()
+    outsiders: bool = False
 
 
 def census(
@@ -64,67 +67,41 @@ def census(
     reverse: bool = False,
     limit: int | None = None,
     scope: Scope = Scope.INSTALLED,
-    outsiders: bool = False,
     options: RepositoryOptions = EVERYTHING,
     impact: bool = False,
 ) -> Answer[PackageRow]:
     """The packages that pass the filter. Bad news where a filter lets none through.
 
     By `scope` those on record, those that the repositories offer, or both: then each tells who offers
-    this very version. `outsiders` are those on record of whose name no repository offers any version;
-    `options` says which repositories are asked. With `impact`, or sorted by it, each tells how many
-    packages stand on it: of what is installed for what is, of what is offered for what is offered.
-    Raises BadQuestion where a pattern does not parse.
+    this very version. `options` says which repositories are asked. With `impact`, or sorted by it, each
+    tells how many packages stand on it: of what is installed for what is, of what is offered for what is
+    offered. Raises BadQuestion where a pattern does not parse.
     """
     search = Search(insensitive=False)
     names = name_filter(wanted.patterns, wanted.match, search) if wanted.patterns else None
-    offers: Available | None = None
-    repositories = options.repositories
-    if scope is not Scope.INSTALLED or outsiders or repositories:
-        offers = _opened(system, options)
-    passing, offered = _found(system, names, scope, offers, outsiders)
-    passing = [p for p in passing if _passes(p, wanted)]
-    if repositories and scope is not Scope.AVAILABLE and not outsiders:
-        passing = [p for p in passing if offered.get(_identity(p))]
+    found = _found(system, wanted, names, scope, options, order is Order.IMPACT or impact)
+    passing = [p for p in found.packages if _passes(p, wanted)]
     if search.gap is not None:
         system.report(search.gap)
     rest = [p for p in passing if p.state.present or p.state is State.AVAILABLE or wanted.states]
     rest.sort(key=lambda p: (p.name, p.architecture))
-    impacts = _impacts(system, offers, scope) if order is Order.IMPACT or impact else None
-    key = _ORDERS.get(order) or (lambda p: (impacts or {}).get(_identity(p), 0))
+    key = _ORDERS.get(order) or (lambda p: found.impact_of(p) or 0)
     rest.sort(key=key, reverse=reverse is (order in (Order.NAME, Order.SECTION)))
     shown = rest if limit is None else rest[:limit]
     untold = False
     if wanted.reason is not None or any(package.state.present for package in shown):
         untold = report_silence(system, "reason", WHY_INSTALLED) and wanted.reason is not None
-    asked = wanted != Filter() or outsiders or bool(repositories)
-    notes = [f"no repository is called {name}" for name in offers.unknown] if offers else []
-    rows = [
-        package_row(
-            p,
-            offered.get(_identity(p), []) if offers else None,
-            impacts.get(_identity(p), 0) if impacts is not None else None,
-        )
-        for p in shown
-    ]
-    if offers is not None:
-        offers.close()
+    asked = wanted != Filter() or bool(options.repositories)
     return Answer(
         "census",
         system.system_label,
-        rows,
+        [package_row(p, found.offered_by(p), found.impact_of(p)) for p in shown],
         {**_summary(rest, len(shown), len(passing) - len(rest)), "scope": scope.value},
         system.gaps,
-        notes,
+        list(found.notes),
         # That there are no outsiders is no bad news.
-        bad_news=bool(notes) or (not rest and asked and not outsiders and not untold),
+        bad_news=bool(found.notes) or (not rest and asked and not wanted.outsiders and not untold),
     )
-
-
-def _opened(system: System, options: RepositoryOptions) -> "Available":
-    from filigree.questions.offers.available import Available
-
-    return Available(system, options)
 
 
 _Identity = tuple[str, str, str]
@@ -134,46 +111,89 @@ def _identity(package: Package) -> _Identity:
     return package.name, package.architecture, package.version
 
 
-def _impacts(system: System, offers: "Available | None", scope: Scope) -> dict[_Identity, int]:
-    from filigree.questions.planning.impact import installed_impact, offered_impact
+class _Found(NamedTuple):
+    """The packages of a scope, before they are filtered, and what is known of them beside their records.
 
-    found: dict[_Identity, int] = {}
-    if offers is not None and scope is not Scope.INSTALLED:
-        found |= offered_impact(offers)
-    if scope is not Scope.AVAILABLE:
-        found |= {_identity(package): count for package, count in installed_impact(system)}
-    return found
+    `offered` tells who offers each very version, None where no repository was asked.
+    """
+
+    packages: list[Package]
+    offered: dict[_Identity, list[str]] | None = None
+    impacts: dict[_Identity, int] | None = None
+    notes: tuple[str, ...] = ()
+
+    def offered_by(self, package: Package) -> list[str] | None:
+        """Who offers this very version; None where nobody was asked."""
+        return None if self.offered is None else self.offered.get(_identity(package), [])
+
+    def impact_of(self, package: Package) -> int | None:
+        """How many packages stand on one; None where that was not asked."""
+        return None if self.impacts is None else self.impacts.get(_identity(package), 0)
 
 
 def _found(
     system: System,
+    wanted: Filter,
     names: Callable[[str], bool] | None,
     scope: Scope,
-    offers: "Available | None",
-    outsiders: bool,
-) -> tuple[list[Package], dict[_Identity, list[str]]]:
-    """The packages of a scope whose name is chosen, and who offers each very version."""
+    options: RepositoryOptions,
+    impact: bool,
+) -> _Found:
+    """The packages of a scope whose name is wanted."""
     recorded = [p for p in system.packages if names is None or names(p.name)]
-    if offers is None:
-        return recorded, {}
-    if outsiders:
-        known = offers.known(p.name for p in recorded)
-        # Without any index that may be believed nothing can be told to be offered by nobody.
-        return [p for p in recorded if p.name not in known and not offers.empty], {}
+    if scope is Scope.INSTALLED and not wanted.outsiders and not options.repositories:
+        return _Found(recorded, impacts=_installed_impacts(system) if impact else None)
+    from filigree.questions.offers.catalogue import open_catalogue
+
+    with open_catalogue(system, options) as catalogue:
+        impacts = _impacts(system, catalogue, scope) if impact else None
+        if wanted.outsiders:
+            known = catalogue.known(p.name for p in recorded)
+            # Without any index that may be believed nothing can be told to be offered by nobody.
+            unknown = [p for p in recorded if p.name not in known and not catalogue.empty]
+            return _Found(unknown, {}, impacts, tuple(catalogue.notes))
+        first, offered = _offers(catalogue, names)
+        here = {_identity(p) for p in recorded if p.state.present}
+        packages = list(first.values())
+        if scope is Scope.INSTALLED:
+            packages = recorded
+        elif scope is Scope.ANY:
+            packages = recorded + [p for key, p in first.items() if key not in here]
+        if options.repositories and scope is not Scope.AVAILABLE:
+            packages = [p for p in packages if offered.get(_identity(p))]
+        return _Found(packages, offered, impacts, tuple(catalogue.notes))
+
+
+def _offers(
+    catalogue: "Catalogue", names: Callable[[str], bool] | None
+) -> tuple[dict[_Identity, Package], dict[_Identity, list[str]]]:
+    """What is offered of some names, or all: the first offer of each build, and who offers it."""
     offered: dict[_Identity, list[str]] = {}
     first: dict[_Identity, Package] = {}
-    for package in offers.packages(names):
+    for package in catalogue.packages(names):
         key = _identity(package)
         first.setdefault(key, package)
         by = offered.setdefault(key, [])
         if package.repository and package.repository not in by:
             by.append(package.repository)
-    if scope is Scope.AVAILABLE:
-        return list(first.values()), offered
-    if scope is Scope.INSTALLED:
-        return recorded, offered
-    here = {_identity(p) for p in recorded if p.state.present}
-    return recorded + [p for key, p in first.items() if key not in here], offered
+    return first, offered
+
+
+def _installed_impacts(system: System) -> dict[_Identity, int]:
+    from filigree.questions.planning.impact import installed_impact
+
+    return {_identity(package): count for package, count in installed_impact(system)}
+
+
+def _impacts(system: System, catalogue: "Catalogue", scope: Scope) -> dict[_Identity, int]:
+    from filigree.questions.planning.impact import offered_impact
+
+    found: dict[_Identity, int] = {}
+    if scope is not Scope.INSTALLED:
+        found |= offered_impact(catalogue)
+    if scope is not Scope.AVAILABLE:
+        found |= _installed_impacts(system)
+    return found
 
 
 def name_filter(

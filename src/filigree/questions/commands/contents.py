@@ -9,12 +9,13 @@ from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, FileRecord, Kind, Observation, Role
 from filigree.model.package import Package, State
 from filigree.model.roles import role_of
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
+from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.subjects import Matched, match_subjects
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 if TYPE_CHECKING:
-    from filigree.questions.offers.available import Available
+    from filigree.questions.offers.catalogue import Catalogue
 
 
 class Content(NamedTuple):
@@ -57,10 +58,10 @@ def contents(
         return _answer(system, matched, frozenset(roles), lookup)
 
 
-def _report_untold(system: System, offered: "Available", packages: Iterable[Package]) -> None:
+def _report_untold(system: System, offered: "Catalogue", packages: Iterable[Package]) -> None:
     """Say of which packages no index tells the paths."""
     for package in packages:
-        if package.state is State.AVAILABLE and not offered.listed(package):
+        if package.state is State.AVAILABLE and not offered.paths.of(package):
             why = "no index of paths that may be believed tells of it"
             system.report(Gap(f"the paths of {package.label}", why))
 
@@ -71,7 +72,7 @@ def _answer(
     rows = [
         row
         for package in matched.packages
-        for row in _rows(system, package)
+        for row in _rows(lookup, package)
         if not wanted or row.role in wanted
     ]
     tricks = sum(row.trick is not None for row in rows)
@@ -115,9 +116,10 @@ def _observed(system: System, packages: Iterable[Package]) -> list[str]:
     return [name for name in ("size", "mode", "owner", "group", "link-target") if name not in told]
 
 
-def _rows(system: System, package: Package) -> Iterator[Content]:
+def _rows(lookup: Lookup, package: Package) -> Iterator[Content]:
+    system = lookup.system
     archived = package.state in (State.ARCHIVE, State.AVAILABLE)
-    for record in system.records(package).files(package):
+    for record in lookup.records(package).files(package):
         seen = None if archived or record.moot is not None else _look(system, package, record)
         yield _row(system, package, record, seen)
 

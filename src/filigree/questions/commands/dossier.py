@@ -14,18 +14,19 @@ from filigree.model.package import Package, Script, State, VersionParts, Wanted
 from filigree.model.repositories import Change
 from filigree.questions.asking.naming import misnamed
 from filigree.questions.asking.package_rows import PackageRow, package_facts, short_labels
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
+from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.commands.needs import Standing, unjudged, why_without
 from filigree.questions.dependencies.graph import Graph
 from filigree.questions.evidence.trust import Trust
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.verifying.judging import judge
 from filigree.system import System
 
 if TYPE_CHECKING:
-    from filigree.questions.offers.available import Available
     from filigree.questions.offers.candidates import ChoiceRow
+    from filigree.questions.offers.catalogue import Catalogue
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +137,7 @@ def dossier(
 def _dossier(
     system: System, graph: Graph, package: Package, full: bool, trust: Trust, lookup: Lookup
 ) -> Dossier:
-    database = system.records(package)
+    database = lookup.records(package)
     family = system.family_of(package)
     archive = system.archive_of(package)
     facts = archive.facts if archive else None
@@ -161,7 +162,7 @@ def _dossier(
         paths=len(database.listing(package)),
         needs=[_need(graph, need, package) for need in database.needs(package)],
         provides=[str(capability) for capability in database.capabilities(package)[1:]],
-        configuration=_configuration(system, package),
+        configuration=_configuration(lookup, package),
         scripts=list(database.scripts(package)),
         other_fields=database.fields(package) if full else None,
         archive=facts,
@@ -203,7 +204,7 @@ def _sealed(trust: Trust, package: Package, archive: Archive | None) -> dict[str
     }
 
 
-def _offered_facts(system: System, offered: "Available", package: Package) -> dict[str, Any]:
+def _offered_facts(system: System, offered: "Catalogue", package: Package) -> dict[str, Any]:
     """What repositories tell of a package: of all its versions, and of this very one."""
     from filigree.questions.offers.candidates import choice_row, choices_of
 
@@ -222,7 +223,7 @@ def _offered_facts(system: System, offered: "Available", package: Package) -> di
     if offer is not None:
         place = offered.place(offer)
         found |= {
-            "changes": offered.changes(offer), "address": place.address, "digest": place.digest,
+            "changes": offered.notices.changes(offer), "address": place.address, "digest": place.digest,
         }  # fmt: skip
     return found
 
@@ -252,12 +253,12 @@ def _need(graph: Graph, need: Need, package: Package) -> NeedOfPackage:
     return NeedOfPackage(need.kind, need.text, status, short_labels(holders), reason)
 
 
-def _configuration(system: System, package: Package) -> list[ConfigurationFile]:
+def _configuration(lookup: Lookup, package: Package) -> list[ConfigurationFile]:
     found = []
-    for record in system.records(package).configuration(package):
+    for record in lookup.records(package).configuration(package):
         if package.state is State.ARCHIVE:
             found.append(ConfigurationFile(record.path, None, []))
             continue
-        judged = judge(system, record)
+        judged = judge(lookup.system, record)
         found.append(ConfigurationFile(record.location, judged.verdict, list(judged.differences)))
     return found

@@ -9,10 +9,12 @@ from filigree.model.answer import Answer
 from filigree.model.needs import Relation
 from filigree.model.package import Package, State, was_chosen
 from filigree.questions.asking.package_rows import short_labels
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
+from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.asking.subjects import match_subjects
-from filigree.questions.dependencies.graph import HARD, Graph, Tie
+from filigree.questions.dependencies.graph import Graph
+from filigree.questions.dependencies.ties import HARD, Tie
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 LIMIT = 60

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 from filigree.model.answer import Answer
 from filigree.model.repositories import Group, Membership
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.asking.subjects import close_names
-from filigree.questions.offers.available import Available
+from filigree.questions.offers.catalogue import open_catalogue
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 
@@ -47,14 +47,13 @@ def groups(
     A group is called by its identity, its name, or a glob of one. Bad news where none is called so.
     """
     names = list(wanted)
-    offered = Available(system, options)
-    try:
-        every = _merged(offered.groups())
+    with open_catalogue(system, options) as offered:
+        every = _merged(offered.notices.groups())
         members = (n for group, _ in every.values() for n, _ in group.members)
         known = offered.known(members)
         here = {p.name for p in system.packages if p.state.present}
         rows = [_row(group, repository, every, here, known) for group, repository in every.values()]
-        notes = [f"no repository is called {name}" for name in offered.unknown]
+        notes = offered.notes
         if names:
             for name in names:
                 if not any(_called(row, name) for row in rows):
@@ -71,8 +70,6 @@ def groups(
         return Answer(
             "groups", system.system_label, rows, summary, system.gaps, notes, bad_news=bool(notes)
         )
-    finally:
-        offered.close()
 
 
 _Known = dict[str, tuple[Group, str]]

@@ -10,8 +10,8 @@ from filigree.formats.keys import Key
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.seals import Seal, SealVerdict, Signer
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.evidence.trust import Trust
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 _TOLD = 200
@@ -56,7 +56,9 @@ class KeyRow:
         )
 
 
-def keys(system: System, needed: bool = False, options: RepositoryOptions = EVERYTHING) -> Answer[KeyRow]:
+def keys(
+    system: System, needed: bool = False, options: RepositoryOptions = EVERYTHING
+) -> Answer[KeyRow]:
     """Every key that the root holds; `needed` those instead that signatures name and nobody holds.
 
     With a keyring of the auditor's own in `options`, its keys are listed beside the root's, and each key

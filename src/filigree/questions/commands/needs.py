@@ -9,10 +9,13 @@ from filigree.families.nothing import NAME as NO_FAMILY
 from filigree.model.answer import Answer, Gap
 from filigree.model.needs import Need, Relation
 from filigree.model.package import Package, State, was_chosen
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
+from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.asking.subjects import match_subjects
-from filigree.questions.dependencies.graph import HARD, Graph, Step, Tie
+from filigree.questions.dependencies.graph import Graph
+from filigree.questions.dependencies.ties import HARD, Tie
+from filigree.questions.dependencies.walks import Step
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 
@@ -144,7 +147,11 @@ class _Asked(NamedTuple):
 
 
 def _walk(
-    system: System, subjects: Iterable[str], asked: _Asked, lookup: Lookup, options: RepositoryOptions
+    system: System,
+    subjects: Iterable[str],
+    asked: _Asked,
+    lookup: Lookup,
+    options: RepositoryOptions,
 ) -> Answer[NeedRow]:
     backwards = asked.backwards
     matched = match_subjects(system, subjects, lookup)

@@ -6,8 +6,9 @@ from typing import Any
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.package import Package, State
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, Working, looking
+from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.subjects import match_subjects
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions, Working
 from filigree.questions.planning.explanations import Said, say
 from filigree.questions.planning.plans import Action, Outcome, Planner, Wishes
 from filigree.questions.planning.problem import Ground, Reason

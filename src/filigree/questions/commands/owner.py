@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from filigree.model.answer import Answer
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
+from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.subjects import match_archives
 from filigree.questions.finding.ownership import (
     ArchivePaths,
@@ -15,6 +15,7 @@ from filigree.questions.finding.ownership import (
     OwnerSearch,
     Paths,
 )
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 
@@ -83,7 +84,7 @@ def _answer(
             notes.append(f"nothing here is called {path}")
         rows += (_row(system, owned) for owned in found)
     if lookup.offered is not None:
-        lookup.offered.report_pathless()
+        lookup.offered.paths.report_missing()
     nobodys = sum(not row.owners for row in rows)
     summary = {"paths": len(rows), "owned": len(rows) - nobodys, "of_nobody": nobodys}
     return Answer(

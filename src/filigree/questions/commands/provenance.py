@@ -19,13 +19,13 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Difference, Evidence, FileRecord, Sort, Verdict
 from filigree.model.package import Package
 from filigree.model.seals import Seal, SealVerdict, Signer
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.asking.silence import report_silence
 from filigree.questions.asking.subjects import is_path, match_subjects
 from filigree.questions.evidence.expected import Expected, Expecting
 from filigree.questions.evidence.references import NOTHING, Against, References
 from filigree.questions.evidence.vouching import Promise, Standing, Vouching
 from filigree.questions.finding.ownership import OwnerSearch, absolute
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.verifying.judging import Judged, judge
 from filigree.system import System
 
@@ -67,7 +67,10 @@ class Provenance:
 
 
 def provenance(
-    system: System, subjects: Iterable[str], against: Against = NOTHING, options: RepositoryOptions = EVERYTHING
+    system: System,
+    subjects: Iterable[str],
+    against: Against = NOTHING,
+    options: RepositoryOptions = EVERYTHING,
 ) -> Answer[Provenance]:
     """The chain from a key to each subject: an installed package, a path of one, or an archive.
 

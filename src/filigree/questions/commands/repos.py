@@ -9,9 +9,10 @@ from typing import Any
 from filigree.model.answer import Answer, Gap
 from filigree.model.repositories import Repository
 from filigree.model.seals import SealVerdict, Signer
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.evidence.trust import Trust
-from filigree.questions.offers.available import copies_folder, is_called, own_of
+from filigree.questions.offers.fetched_copies import copies_folder, own_of
+from filigree.questions.offers.naming import is_called
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 

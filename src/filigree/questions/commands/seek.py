@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.package import Package
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions, Lookup, Scope, looking
+from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.searching import Match, Search
 from filigree.questions.asking.subjects import close_names
-from filigree.questions.offers.available import Available
+from filigree.questions.offers.catalogue import Catalogue
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 if TYPE_CHECKING:
@@ -212,7 +213,7 @@ def _begins_a_word(find: Find) -> bool:
 
 def _choose(
     system: System,
-    offered: Available,
+    offered: Catalogue,
     names: Sequence[str],
     ranked: dict[tuple[str, str], tuple[int, SeekRow]],
 ) -> None:
@@ -253,7 +254,7 @@ def _everything(
         return
     kept: dict[str, str] = {}
 
-    def chooses(offer: "KeptOffer", names: Sequence[str]) -> bool:
+    def accepts(offer: "KeptOffer", names: Sequence[str]) -> bool:
         text = offer.description or (longer(offer) if longer else "")
         every = "\n".join((offer.name, *names, offer.summary or "", text))
         if all(search(every) for _, search in sought):
@@ -261,7 +262,7 @@ def _everything(
             return True
         return False
 
-    for package, names in offered.chosen_by(chooses):
+    for package, names in offered.accepted_by(accepts):
         yield _Texts(package, names, package.summary, kept[package.name])
 
 

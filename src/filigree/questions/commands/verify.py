@@ -10,13 +10,13 @@ from filigree.model.answer import Answer, iso, moment_of
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, Verdict
 from filigree.model.package import Package, State
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.asking.silence import report_silence
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.evidence.expected import RANK, Expecting
 from filigree.questions.evidence.references import Against, References
 from filigree.questions.evidence.vouching import Vouching, same_package
 from filigree.questions.finding.unknown_programs import report_unknown_programs
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.verifying.checking import Run
 from filigree.questions.verifying.tally import Tally
 from filigree.questions.verifying.verdicts import AS_USUAL, LOUD, FileVerdict, Job, Manner, Progress

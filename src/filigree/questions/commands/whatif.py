@@ -1,14 +1,15 @@
 """What would come, go, change and be left over, if packages were added, dropped or upgraded."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.package import Package, State, was_chosen
-from filigree.questions.asking.scopes import EVERYTHING, INSTALLED, RepositoryOptions, Lookup, Scope, looking
+from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.silence import known_chosen, report_silence
 from filigree.questions.asking.subjects import match_subjects
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.planning.explanations import say
 from filigree.questions.planning.plans import Action, Change, Outcome, Planner, Wishes
 from filigree.questions.planning.reachability import Together
@@ -78,7 +79,7 @@ class _Asked:
     ) -> None:  # fmt: skip
         self.notes = list(lookup.notes)
         self.remarks: list[str] = []
-        wanted = Lookup(Scope.AVAILABLE, lookup.offered) if lookup.offered else INSTALLED
+        wanted = replace(lookup, scope=Scope.AVAILABLE) if lookup.offered else Lookup(system)
         here = {(p.name, p.architecture, p.version) for p in system.packages if p.state.present}
         self.add: list[Package] = []
         for package in self._matched(system, add, wanted):
@@ -91,9 +92,9 @@ class _Asked:
                 self._mind_the_hold(system, package.name)
             else:
                 self.notes.append(f"{package.name} is not offered")
-        self.drop = self._present(self._matched(system, drop, INSTALLED))
+        self.drop = self._present(self._matched(system, drop, Lookup(system)))
         names = [name for name in upgrade if name != ALL]
-        self.upgrade = self._present(self._matched(system, names, INSTALLED))
+        self.upgrade = self._present(self._matched(system, names, Lookup(system)))
         for package in (*self.drop, *self.upgrade):
             self._mind_the_hold(system, package.name)
         self.archives = [p for p in self.add if p.state is State.ARCHIVE]

@@ -12,9 +12,9 @@ from filigree.families.registry import is_archive_name
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion, DatabaseError, FiligreeError
 from filigree.model.package import Package
-from filigree.questions.asking.keeping import needed_cache, usable_cache
-from filigree.questions.asking.scopes import RepositoryOptions
 from filigree.questions.evidence.vouching import Promise, Vouching
+from filigree.questions.offers.keeping import needed_cache, usable_cache
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 
 CACHE = "cache"

@@ -13,7 +13,7 @@ from filigree.families.protocol import Archive, HeldKey, Sources
 from filigree.formats.keys import Key
 from filigree.model.package import Package
 from filigree.model.seals import Seal, SealVerdict
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 
@@ -21,7 +21,10 @@ class Trust:
     """The keys of one question. `keys_of` is `root` or `auditor`."""
 
     def __init__(
-        self, system: System, options: RepositoryOptions = EVERYTHING, sources: Sources | None = None
+        self,
+        system: System,
+        options: RepositoryOptions = EVERYTHING,
+        sources: Sources | None = None,
     ) -> None:
         self._system = system
         self._given = sources

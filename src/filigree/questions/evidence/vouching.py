@@ -10,6 +10,7 @@ Rules, before the code that keeps them:
 """
 
 from collections.abc import Sequence
+from contextlib import ExitStack
 from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -18,12 +19,12 @@ from filigree.model.files import Evidence
 from filigree.model.package import Package
 from filigree.model.repositories import Place, Repository
 from filigree.model.seals import Seal, SealVerdict
-from filigree.questions.asking.scopes import EVERYTHING, RepositoryOptions
 from filigree.questions.evidence.trust import Trust
+from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 if TYPE_CHECKING:
-    from filigree.questions.offers.available import Available
+    from filigree.questions.offers.catalogue import Catalogue
 
 
 class Promise(NamedTuple):
@@ -75,28 +76,28 @@ class Vouching:
     def __init__(self, system: System, options: RepositoryOptions = EVERYTHING) -> None:
         self._system = system
         self._options = options
+        self._open = ExitStack()
         self.trust = Trust(system, options)
 
     @cached_property
-    def _offered(self) -> "Available":
-        from filigree.questions.commands.refresh import bring
-        from filigree.questions.offers.available import Available
+    def _offered(self) -> "Catalogue":
+        from filigree.questions.offers.catalogue import open_catalogue
+        from filigree.questions.offers.fetched_copies import fetch_added
 
         if self._options.addresses:
-            bring(self._system, self._options)
+            fetch_added(self._system, self._options)
         # An index that nothing is looked up in need not be complained of.
-        return Available(self._system, self._options._replace(quiet=True))
+        quiet = self._options._replace(quiet=True)
+        return self._open.enter_context(open_catalogue(self._system, quiet))
 
     def close(self) -> None:
         """Let go of the indexes."""
-        if "_offered" in self.__dict__:
-            self._offered.close()
+        self._open.close()
 
     @property
     def notes(self) -> list[str]:
         """What is to be said of repositories that were asked for, and are none."""
-        unknown = self._offered.unknown if "_offered" in self.__dict__ else []
-        return [f"no repository is called {name}" for name in unknown]
+        return self._offered.notes if "_offered" in self.__dict__ else []
 
     def promises(self, packages: Sequence[Package]) -> dict[Package, list[Promise]]:
         """What indexes tell of the archives of packages, sealed ones first, by the package's id."""

@@ -15,7 +15,7 @@ from filigree.model.repositories import Listed
 from filigree.system import System
 
 if TYPE_CHECKING:
-    from filigree.questions.offers.available import Available
+    from filigree.questions.offers.catalogue import Catalogue
 
 PROGRAM_DIRECTORIES = (
     "/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin",
@@ -271,7 +271,7 @@ def _is_program(path: str) -> bool:
 class OfferedSearch:
     """Looks for what would bring a path, in the indexes of paths."""
 
-    def __init__(self, system: System, offered: "Available") -> None:
+    def __init__(self, system: System, offered: "Catalogue") -> None:
         self._system = system
         self._offered = offered
 
@@ -281,15 +281,15 @@ class OfferedSearch:
             rows = [row for front in _ANYWHERE for row in self._glob(f"{front}{asked}")]
             return self._in_order(self._grouped(rows))
         if "/" not in asked and asked not in (".", ".."):
-            return self._in_order(self._grouped(self._offered.named(asked)))
+            return self._in_order(self._grouped(self._offered.paths.named(asked)))
         path = absolute(self._system, asked)
         if _GLOB.search(path):
             return self._grouped(self._glob(path))
-        found = self._offered.at(path)
+        found = self._offered.paths.at(path)
         for alias in self._aliases(path):
             found = found or [
                 (Listed(path, listed.holder, listed.kind), package)
-                for listed, package in self._offered.at(alias)
+                for listed, package in self._offered.paths.at(alias)
             ]
         return self._grouped(found) or [Owned(path, None, ())]
 
@@ -301,7 +301,7 @@ class OfferedSearch:
     def _glob(self, pattern: str) -> list[tuple[Listed, Package]]:
         # The index's own globs cross slashes; ours do not.
         chooses = re.compile(glob_pattern(pattern)).fullmatch
-        return [row for row in self._offered.glob(pattern) if chooses(row[0].path)]
+        return [row for row in self._offered.paths.glob(pattern) if chooses(row[0].path)]
 
     @staticmethod
     def _aliases(path: str) -> list[str]:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from filigree.model.choices import Choice
 from filigree.model.package import Package
-from filigree.questions.offers.available import Available
+from filigree.questions.offers.catalogue import Catalogue
 from filigree.system import System
 
 
@@ -36,7 +36,7 @@ def choice_row(choice: Choice) -> ChoiceRow:
     )  # fmt: skip
 
 
-def choices_of(system: System, offered: Available, name: str, kin: Package) -> list[Choice]:
+def choices_of(system: System, offered: Catalogue, name: str, kin: Package) -> list[Choice]:
     """Every version of a name for the kind of machine of one of its packages, the newest first."""
     present = system.present([name])
     for here, choices in offered.choices(present, offered.called([name])):
@@ -47,7 +47,7 @@ def choices_of(system: System, offered: Available, name: str, kin: Package) -> l
 
 
 def candidates(
-    system: System, offered: Available, packages: Iterable[Package], every_machine: bool = False
+    system: System, offered: Catalogue, packages: Iterable[Package], every_machine: bool = False
 ) -> list[Package]:
     """Of each name the package that would be taken, or the newest one where none would.
 
@@ -71,7 +71,7 @@ def candidates(
 
 
 def _native(
-    packages: Sequence[Package], native: str | None, offered: Available
+    packages: Sequence[Package], native: str | None, offered: Catalogue
 ) -> Sequence[Package]:
     ours = [package for package in packages if offered.kind_of_machine(package) == native]
     return ours or packages

@@ -5,7 +5,9 @@ from typing import NamedTuple
 
 from filigree.model.needs import Need, Relation, terms_of
 from filigree.model.package import Package, was_chosen
-from filigree.questions.planning.problem import HARD, Ground, Reason
+from filigree.questions.dependencies.satisfaction import satisfies
+from filigree.questions.dependencies.ties import HARD
+from filigree.questions.planning.problem import Ground, Reason
 from filigree.questions.planning.world import Offered, World
 
 
@@ -142,10 +144,8 @@ class _Words:
             here = [p for p in world.installed() if _answers(world, p, term.name)]
             for offer in (*(Offered(p) for p in here), *world.offers(term.name)):
                 package = offer.package
-                fits = term.name.startswith("/") or any(
-                    world.meets(term, asker, package, capability)
-                    for capability in world.capabilities(package)
-                    if capability.name == term.name
+                fits = term.name.startswith("/") or satisfies(
+                    world, term, asker, package, world.capabilities(package)
                 )
                 if fits and offer.passed_over is not None:
                     passed.append(f"{self._standing(package)}: {offer.passed_over}")

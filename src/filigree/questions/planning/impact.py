@@ -4,12 +4,14 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from filigree.model.package import Package
-from filigree.questions.dependencies.graph import HARD, Graph
+from filigree.questions.dependencies.graph import Graph
+from filigree.questions.dependencies.kept_offer_graph import graph_of_offers
+from filigree.questions.dependencies.ties import HARD
 from filigree.questions.planning.reachability import parts
 from filigree.system import System
 
 if TYPE_CHECKING:
-    from filigree.questions.offers.available import Available
+    from filigree.questions.offers.catalogue import Catalogue
 
 
 def installed_impact(system: System) -> list[tuple[Package, int]]:
@@ -30,14 +32,14 @@ Identity = tuple[str, str, str]
 """Name, architecture and version."""
 
 
-def offered_impact(offered: "Available") -> dict[Identity, int]:
+def offered_impact(offered: "Catalogue") -> dict[Identity, int]:
     """How many of what is offered stand on each by what they require, by its identity."""
-    web = offered.web
-    counts = standing_on(len(web), (link for link in web.links(HARD) if link[0] != link[1]))
+    graph = graph_of_offers(offered)
+    counts = standing_on(len(graph), (link for link in graph.links(HARD) if link[0] != link[1]))
     found: dict[Identity, int] = {}
     for number, count in enumerate(counts):
-        version, architecture = web.identity(number)
-        key = (web.names[number], architecture, version)
+        version, architecture = graph.identity(number)
+        key = (graph.names[number], architecture, version)
         found[key] = max(count, found.get(key, 0))
     return found
 

@@ -12,11 +12,11 @@ from enum import StrEnum
 from filigree.model.needs import Combined, Condition, Join, Need, Relation, Term, terms_of
 from filigree.model.package import Package
 from filigree.model.package import Reason as Why
-from filigree.questions.dependencies.satisfaction import meet
+from filigree.questions.dependencies.satisfaction import satisfies, satisfy
+from filigree.questions.dependencies.ties import HARD
 from filigree.questions.planning.solver import Solver, irreducible, negated
 from filigree.questions.planning.world import Offered, Place, World, in_place_of, place_of
 
-HARD = (Relation.REQUIRES_FIRST, Relation.REQUIRES)
 _AWAY = (Relation.BREAKS, Relation.CONFLICTS, Relation.OBSOLETES)
 
 
@@ -352,7 +352,7 @@ class Universe:
         def holders(term: Term) -> list[Package]:
             return [i.package for i in self.holding(term, asker.package) if i.here]
 
-        return meet(condition, holders).met
+        return satisfy(condition, holders).met
 
     def holding(self, term: Term, asker: Package) -> list[Item]:
         """The items that meet a term."""
@@ -368,12 +368,7 @@ class Universe:
         return found
 
     def _meets(self, term: Term, asker: Package, holder: Package) -> bool:
-        meets = self.world.meets
-        return any(
-            meets(term, asker, holder, capability)
-            for capability in self.world.capabilities(holder)
-            if capability.name == term.name
-        )
+        return satisfies(self.world, term, asker, holder, self.world.capabilities(holder))
 
     def _meeting(self, item: Item, term: Term, reason: Reason) -> list[int]:
         """The literals of what meets a term: what is there, and what is offered."""

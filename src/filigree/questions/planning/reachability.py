@@ -6,7 +6,8 @@ from typing import NamedTuple
 
 from filigree.model.needs import Need, Relation, Term
 from filigree.model.package import Package, was_chosen
-from filigree.questions.dependencies.satisfaction import meet
+from filigree.questions.dependencies.breadth_first import breadth_first
+from filigree.questions.dependencies.satisfaction import satisfies, satisfy
 from filigree.questions.planning.world import World
 
 BACKWARDS = frozenset({Relation.SUPPLEMENTS, Relation.ENHANCES})
@@ -47,11 +48,7 @@ class Together:
         found = [
             package
             for package in self._answering.get(term.name, ())
-            if any(
-                world.meets(term, asker, package, capability)
-                for capability in world.capabilities(package)
-                if capability.name == term.name
-            )
+            if satisfies(world, term, asker, package, world.capabilities(package))
         ]
         if term.name.startswith("/"):
             found += (p for p in world.owners(term.name) if p in self._there)
@@ -62,7 +59,7 @@ class Together:
         """Every positive need of a package with every other package that meets it."""
         for need in self._world.needs(package):
             if need.kind.positive and need.granted is None:
-                met = meet(need.condition, lambda term: self.holders(term, package))
+                met = satisfy(need.condition, lambda term: self.holders(term, package))
                 for holder in dict.fromkeys(met.holders):
                     if holder is not package:
                         yield need, holder
@@ -82,16 +79,15 @@ class Together:
             yield from (link for link in links if link.need.kind in kinds)
 
     def kept(self, kinds: Collection[Relation], roots: Iterable[Package]) -> set[Package]:
-        """The identities of what stands on the roots, themselves among them."""
-        pending = list(roots)
-        found = set(pending)
-        while pending:
-            package = pending.pop()
-            for link in self._all_links.get(package, ()):
-                if link.need.kind in kinds and link.kept not in found:
-                    found.add(link.kept)
-                    pending.append(link.kept)
-        return found
+        """What stands on the roots, themselves among it."""
+        starts = list(roots)
+
+        def onward(package: Package) -> Iterator[tuple[Link, Package]]:
+            links = self._all_links.get(package, ())
+            return ((link, link.kept) for link in links if link.need.kind in kinds)
+
+        reached = breadth_first(starts, onward)
+        return {*starts, *(package for _, package, _ in reached if package is not None)}
 
     def loose(self, kinds: Collection[Relation], more: Iterable[Package] = ()) -> list[Package]:
         """What nothing that was chosen, or is protected, or is among `more`, stands on."""

@@ -6,9 +6,10 @@ from typing import Any, NamedTuple, Protocol
 
 from filigree.model.answer import Gap
 from filigree.model.choices import Choice
-from filigree.model.needs import Capability, Need, Relation, Term, terms_of
+from filigree.model.needs import Capability, Need, Relation, terms_of
 from filigree.model.package import Package
-from filigree.questions.asking.scopes import INSTALLED, Lookup
+from filigree.questions.asking.scopes import Lookup
+from filigree.questions.dependencies.satisfaction import Rules
 from filigree.system import System
 
 MANY = 5000
@@ -20,18 +21,6 @@ class Offered(NamedTuple):
 
     package: Package
     passed_over: str | None = None
-
-
-class Rules(Protocol):
-    """By which rules a package meets what another asks for, or cannot be there with it."""
-
-    def meets(
-        self, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool: ...
-
-    def forbids(
-        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool: ...
 
 
 class World(Rules, Protocol):
@@ -82,10 +71,11 @@ class SystemWorld:
     """The world of one system: what is on record, what its repositories offer, and archives given."""
 
     def __init__(
-        self, system: System, lookup: Lookup = INSTALLED, archives: Iterable[Package] = ()
+        self, system: System, lookup: Lookup | None = None, archives: Iterable[Package] = ()
     ) -> None:
         self.system = system
-        self._offered = lookup.offered
+        self._lookup = lookup or Lookup(system)
+        self._offered = self._lookup.offered
         self._archives = [p for p in archives if p.family == system.family.name]
         self._named: dict[str, list[Offered]] = {}
         self._under: dict[str, list[Offered]] = {}
@@ -103,13 +93,13 @@ class SystemWorld:
     def needs(self, package: Package) -> Sequence[Need]:
         found = self._asked.get(package)
         if found is None:
-            found = self._asked[package] = self.system.records(package).needs(package)
+            found = self._asked[package] = self._lookup.records(package).needs(package)
         return found
 
     def capabilities(self, package: Package) -> Sequence[Capability]:
         found = self._kept.get(package)
         if found is None:
-            found = self._kept[package] = self.system.records(package).capabilities(package)
+            found = self._kept[package] = self._lookup.records(package).capabilities(package)
         return found
 
     def order(self, one: Package, other: Package) -> int | None:
@@ -119,8 +109,10 @@ class SystemWorld:
 
     def owns(self, package: Package, path: str) -> bool:
         if self.system.archive_of(package) is not None:
-            return path in self.system.records(package).listing(package)
-        return self._offered is not None and any(p is package for _, p in self._offered.at(path))
+            return path in self._lookup.records(package).listing(package)
+        return self._offered is not None and any(
+            p is package for _, p in self._offered.paths.at(path)
+        )
 
     def owners(self, path: str) -> Sequence[Package]:
         return [owner for owner in self.system.owners_of(path) if owner.state.present]
@@ -150,7 +142,7 @@ class SystemWorld:
         if self._offered is not None:
             names |= {p.name: None for _, p in self._offered.known_as("provides", [name])}
             if name.startswith("/"):
-                names |= {p.name: None for _, p in self._offered.at(name)}
+                names |= {p.name: None for _, p in self._offered.paths.at(name)}
         if len(names) > MANY:
             what = f"what else would meet a need for {name}"
             self.system.report(Gap(what, f"{len(names) - MANY:,} more packages than are looked at"))

@@ -9,13 +9,16 @@ import pytest
 
 from filigree.model.needs import Capability, Comparison, Need, Relation, Term, terms_of
 from filigree.model.package import Package, State
-from filigree.questions.asking.scopes import RepositoryOptions, Scope, looking
+from filigree.questions.asking.scopes import Scope, looking
 from filigree.questions.commands.census import Order, census
 from filigree.questions.commands.needs import Layout, needed_by, needs
 from filigree.questions.commands.survey import survey
-from filigree.questions.dependencies import offer_graph as web_module
-from filigree.questions.dependencies.graph import HARD
-from filigree.questions.dependencies.offer_graph import Told, Web, weave
+from filigree.questions.dependencies import offer_graph_builder
+from filigree.questions.dependencies.kept_offer_graph import graph_of_offers
+from filigree.questions.dependencies.offer_graph import OfferGraph
+from filigree.questions.dependencies.offer_graph_builder import OfferNode, built
+from filigree.questions.dependencies.ties import HARD
+from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.planning.impact import installed_impact
 from filigree.system import open_system
 from tests.conftest import Run
@@ -34,22 +37,22 @@ def test_the_graph_is_what_the_records_say(station: str, tmp_path: Path) -> None
     ):
         offered = lookup.offered
         assert offered is not None
-        web = offered.web
+        graph = graph_of_offers(offered)
         packages = [p for name in sorted(offered.names()) for p in offered.called([name])]
-        assert len(web) == len(packages)
+        assert len(graph) == len(packages)
         number = {}
         for package in packages:
-            at = web.number(*offered.place_of(package))
+            at = graph.number(*offered.row_of(package))
             assert at is not None
-            number[id(package)] = at
+            number[package] = at
         edges = 0
         for asker in packages:
-            asks = [(web.text(ask), kind, ask) for ask, kind in web.asks_of(number[id(asker)])]
-            wanted = [n for n in offered.needs(asker) if n.granted is None]
+            asks = [(graph.text(ask), kind, ask) for ask, kind in graph.asks_of(number[asker])]
+            wanted = [n for n in offered.records.needs(asker) if n.granted is None]
             assert [(n.text, n.kind) for n in wanted] == [(text, kind) for text, kind, _ in asks]
             for need, (_, kind, ask) in zip(wanted, asks, strict=True):
-                assert (number[id(asker)], kind) in set(web.askers(ask))
-                edges += len(web.holders(ask))
+                assert (number[asker], kind) in set(graph.askers(ask))
+                edges += len(graph.holders(ask))
                 if not kind.positive:
                     continue
                 names = {term.name for term in terms_of(need.condition)}
@@ -57,17 +60,17 @@ def test_the_graph_is_what_the_records_say(station: str, tmp_path: Path) -> None
                 if any(name.startswith("/") for name in names) or not simple:
                     continue
                 expected = {
-                    number[id(holder)]
+                    number[holder]
                     for holder in packages
-                    for capability in offered.capabilities(holder)
+                    for capability in offered.records.capabilities(holder)
                     for term in terms_of(need.condition)
                     if capability.name == term.name
                     and system.database.meets(term, asker, holder, capability)
                 }
-                assert set(web.holders(ask)) == expected, need.text
-        assert edges == web.edges
-        for at in range(len(web)):
-            assert all(at in web.holders(ask) for ask in web.met_by(at))
+                assert set(graph.holders(ask)) == expected, need.text
+        assert edges == sum(1 for _ in graph.links(Relation))
+        for at in range(len(graph)):
+            assert all(at in graph.holders(ask) for ask in graph.met_by(at))
 
 
 def test_flat_levels_and_tree_tell_the_same_packages(station: str) -> None:
@@ -175,28 +178,28 @@ class Anything:
         return False
 
 
-def hostile(count: int) -> Iterator[Told]:
+def hostile(count: int) -> Iterator[OfferNode]:
     """Everything provides one name, and asks for another version of it than all the others."""
     for number in range(count):
         package = Package(f"p{number}", "1", "amd64", "deb", State.AVAILABLE)
         term = Term("v", Comparison.EQUAL, str(number))
         need = Need(Relation.REQUIRES, term, f"v (= {number})")
-        yield Told(0, number + 1, package, (need,), (Capability("v", str(count - number)),))
+        yield OfferNode(0, number + 1, package, (need,), (Capability("v", str(count - number)),))
 
 
 def test_an_index_that_would_never_end_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(web_module, "LOOKS", 10_000)
+    monkeypatch.setattr(offer_graph_builder, "LOOKS", 10_000)
     with pytest.raises(ValueError, match="more than 10,000 looks"):
-        dict(weave(hostile(200), Anything(), lambda _: ()))
-    web = Web(dict(weave(hostile(90), Anything(), lambda _: ())))
-    assert len(web) == web.needs == 90
-    assert [web.holders(ask) for ask, _ in web.asks_of(30)] == [array("I", [60])]
+        dict(built(hostile(200), Anything(), lambda _: ()))
+    graph = OfferGraph(dict(built(hostile(90), Anything(), lambda _: ())))
+    assert len(graph) == sum(len(list(graph.asks_of(one))) for one in range(90)) == 90
+    assert [graph.holders(ask) for ask, _ in graph.asks_of(30)] == [array("I", [60])]
 
 
 def test_a_graph_that_could_not_be_made_is_a_gap(
     heron: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(web_module, "LOOKS", 3)
+    monkeypatch.setattr(offer_graph_builder, "LOOKS", 3)
     with open_system(str(heron)) as system:
         answer = needed_by(system, ["libbrine2"], None, scope=Scope.AVAILABLE, layout=Layout.FLAT)
         assert answer.records == []
