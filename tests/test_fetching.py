@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from filigree.access.fetching import Fetched, Fetcher, FetchError, Progress
+from filigree.access.fetching import Fetched, Fetcher, FetchError, FetchProgress
 from filigree.access.remote import RemoteFile
 from filigree.demo.server import Server, serving
 from filigree.model.errors import AccessError
@@ -195,7 +195,7 @@ def test_a_folder_that_cannot_be_written_to(server: Server, tmp_path: Path) -> N
 
 
 def test_progress_is_told(server: Server, tmp_path: Path) -> None:
-    told: list[Progress] = []
+    told: list[FetchProgress] = []
     Fetcher(str(tmp_path / "f"), told.append).fetch(f"{server.address}/index", LIMIT)
     assert [one.done for one in told] == sorted(one.done for one in told)
     assert (told[-1].done, told[-1].total) == (len(BODY), len(BODY))

@@ -14,7 +14,7 @@ from filigree.model.errors import BadQuestion
 from filigree.model.files import Verdict
 from filigree.questions.asking.searching import Search
 from filigree.questions.commands import strays as strays_of
-from filigree.questions.commands.census import Filter, Match, census
+from filigree.questions.commands.census import Filter, Matching, census
 from filigree.questions.commands.seek import seek
 from filigree.questions.commands.strays import Rank, strays
 from filigree.questions.commands.verify import verify
@@ -71,7 +71,7 @@ def test_what_was_not_searched_any_more_is_a_gap(
         if question == "seek":
             answer = seek(system, [expression], regex=True, installed=True)
         else:
-            answer = census(system, Filter(patterns=(expression,), match=Match.REGEX))  # type: ignore[assignment]
+            answer = census(system, Filter(patterns=(expression,), match=Matching.REGEX))  # type: ignore[assignment]
     assert any("texts that were not searched" in gap.what for gap in answer.gaps)
 
 

@@ -8,7 +8,7 @@ from glob import escape as glob_escape
 from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail, LentFile
-from filigree.access.walking import Walk
+from filigree.access.walking import DirectoryWalk
 from filigree.families.protocol import Archive, Database, Family, Records
 from filigree.families.registry import family_named, family_of, is_archive_name, open_archive
 from filigree.families.shared.indexes import doubts
@@ -190,7 +190,7 @@ class System:
         for folder in self.database.archive_folders():
             if not self.jail.is_directory(folder):
                 continue
-            for found in Walk(self.jail, self.jail.real_path(folder), False, {}):
+            for found in DirectoryWalk(self.jail, self.jail.real_path(folder), False, {}):
                 if isinstance(found, Gap):
                     self.report(found)
                 elif found.kind is Kind.FILE and is_archive_name(found.path):

@@ -43,7 +43,7 @@ from filigree.families.arch import places
 from filigree.families.arch.database import ArchDatabase
 from filigree.families.arch.settings import option_words, read_settings
 from filigree.formats.arch.field_blocks import read_blocks
-from filigree.formats.arch.mtree import Listed, read_listing
+from filigree.formats.arch.mtree import ListedFile, read_listing
 from filigree.formats.arch.relations import RelationError, parse_relation, parse_wish
 from filigree.formats.arch.trust_database import Trusted, read_trust
 from filigree.formats.arch.versions import compare_versions
@@ -137,7 +137,7 @@ def test_what_a_wish_is_good_for() -> None:
 # -- listings -------------------------------------------------------------------------------
 
 
-def entries(text: bytes) -> list[Listed | Damage]:
+def entries(text: bytes) -> list[ListedFile | Damage]:
     return list(read_listing(text))
 
 
@@ -148,12 +148,12 @@ def test_defaults_and_what_goes_before_them() -> None:
         b"/set mode=600 \\\n uid=7\n./b sha256digest=" + b"B" * 64 + b" time=1.0\n"
     )  # fmt: skip
     a, d, link, b = entries(text)
-    assert a == Listed("/a", Kind.FILE, 3, 0o644, 0, 5, 17, None, (f"md5:{'a' * 32}",))
-    assert isinstance(d, Listed)
+    assert a == ListedFile("/a", Kind.FILE, 3, 0o644, 0, 5, 17, None, (f"md5:{'a' * 32}",))
+    assert isinstance(d, ListedFile)
     assert (d.kind, d.mode) == (Kind.DIRECTORY, 0o755)
-    assert isinstance(link, Listed)
+    assert isinstance(link, ListedFile)
     assert (link.kind, link.link_target, link.gid) == (Kind.LINK, "to there", None)
-    assert isinstance(b, Listed)
+    assert isinstance(b, ListedFile)
     assert (b.mode, b.uid, b.digests) == (0o600, 7, (f"sha256:{'b' * 64}",))
 
 
@@ -164,7 +164,7 @@ def test_defaults_and_what_goes_before_them() -> None:
 )  # fmt: skip
 def test_escapes(line: bytes, path: str) -> None:
     (one,) = entries(line + b" type=file")
-    assert isinstance(one, Listed)
+    assert isinstance(one, ListedFile)
     assert one.path == path
 
 
@@ -181,7 +181,7 @@ def test_lines_that_make_no_sense(line: bytes) -> None:
 )
 def test_values_that_make_no_sense_are_not_told(value: str) -> None:
     (one,) = entries(f"./x type=file {value}".encode())
-    assert isinstance(one, Listed)
+    assert isinstance(one, ListedFile)
     assert (one.size, one.mode, one.modified, one.digests) == (None, None, None, ())
 
 
@@ -194,14 +194,14 @@ def test_any_name_survives_being_written(name: str) -> None:
     if name in (".", ".."):
         return
     (one,) = entries(b"./" + arch.escaped(name) + b" type=file")
-    assert isinstance(one, Listed)
+    assert isinstance(one, ListedFile)
     assert one.path == f"/{name}"
 
 
 @given(st.binary(max_size=300))
 def test_any_bytes_are_a_listing_or_damage(data: bytes) -> None:
     for one in entries(data):
-        assert isinstance(one, (Listed, Damage))
+        assert isinstance(one, (ListedFile, Damage))
 
 
 @pytest.mark.skipif(shutil.which("bsdtar") is None, reason="bsdtar is not here to judge")
@@ -220,7 +220,7 @@ def test_another_program_reads_the_listings_that_we_write(tmp_path: Path) -> Non
     theirs = {
         line.removeprefix("./").rstrip("/") for line in done.stdout.decode().split("\n") if line
     }
-    ours = {one.path[1:] for one in entries(path.read_bytes()) if isinstance(one, Listed)}
+    ours = {one.path[1:] for one in entries(path.read_bytes()) if isinstance(one, ListedFile)}
     assert {name for name in ours if "odd" not in name} == {
         name for name in theirs if "odd" not in name
     }
@@ -357,7 +357,7 @@ def test_what_an_index_puts_in_a_group_is_held_with_it(own_plover: Path) -> None
     settings.write_text(
         settings.read_text().replace("[options]\n", "[options]\nIgnoreGroup = harb?ur\n", 1)
     )
-    kept = arch.Kept(Ware("jetty", "9-1", "misc", "Reaches out"), ())
+    kept = arch.InstalledGood(Ware("jetty", "9-1", "misc", "Reaches out"), ())
     entry = arch._entry(kept) + "\n%GROUPS%\nharbour\nquay\n\n"
     goods = [Good("jetty-9-1/desc", 0o644, entry.encode())]
     index = own_plover / "var/lib/pacman/sync/quay.db"
@@ -472,7 +472,7 @@ def test_trust_that_another_program_worked_out(tmp_path: Path) -> None:
 
 # -- archives -------------------------------------------------------------------------------
 
-CUP = arch.Kept(
+CUP = arch.InstalledGood(
     Ware("cup", "1.0-1", "misc", "Holds a little", suggests="foghorn", scripts=("postinst",)),
     (Good("/etc", 0o755), Good("/etc/cup.conf", 0o640, b"size = small\n", config=True),
      Good("/usr", 0o755), Good("/usr/bin", 0o755), Good("/usr/bin/cup", 0o755, b"#!/bin/dsh\n"),

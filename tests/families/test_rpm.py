@@ -14,7 +14,7 @@ from filigree.demo.rpm_bytes import header, sqlite_file
 from filigree.families.rpm.module_streams import followed_streams, needs_written
 from filigree.formats.file_capabilities import ATTRIBUTE, parse_capabilities, write_attribute
 from filigree.formats.rpm.header import Type
-from filigree.formats.rpm.modules import Stream, read_modules
+from filigree.formats.rpm.modules import ModuleStream, read_modules
 from filigree.formats.rpm.relations import EQUAL, FORMAT, GREATER, LESS, MISSING_OK
 from filigree.model.errors import DatabaseError
 from filigree.model.files import Aspect, Kind, Role, Verdict
@@ -356,7 +356,7 @@ def test_what_a_stream_needs(dependencies: str, lines: list[str]) -> None:
         f"  dependencies: {dependencies}\n  artifacts:\n    rpms: [a-0:1-1.noarch]\n"
     )
     (one,) = read_modules([text.encode()])
-    assert isinstance(one, Stream)
+    assert isinstance(one, ModuleStream)
     assert list(needs_written(one)) == lines
 
 

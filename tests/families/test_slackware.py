@@ -46,7 +46,7 @@ from filigree.model.package import Package, Reason
 from filigree.model.seals import SealVerdict
 from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.because import because
-from filigree.questions.commands.behind import Standing, behind
+from filigree.questions.commands.behind import UpdateStatus, behind
 from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.contents import contents
 from filigree.questions.commands.dossier import dossier
@@ -61,7 +61,7 @@ from filigree.questions.commands.whatif import whatif
 from filigree.questions.evidence.references import Against
 from filigree.questions.finding.ownership import How
 from filigree.questions.offers.options import RepositoryOptions
-from filigree.questions.planning.plans import Action as Step
+from filigree.questions.planning.plans import PlanAction
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 
@@ -353,7 +353,7 @@ def test_configuration_as_it_is_shipped(own: Path) -> None:
 # -- archives -------------------------------------------------------------------------------
 
 
-def ware(name: str, version: str | None = None) -> slackware.Kept:
+def ware(name: str, version: str | None = None) -> slackware.InstalledWare:
     one = next(ware for ware in WARES if ware.name == name)
     return kept(one if version is None else replace(one, version=version))
 
@@ -427,7 +427,7 @@ def test_an_archive_that_tells_no_needs(dunlin: Path, tmp_path: Path) -> None:
     assert "its archive does not tell it" in whys(answer)
 
 
-def cached(root: Path, one: slackware.Kept, data: bytes | None = None) -> Path:
+def cached(root: Path, one: slackware.InstalledWare, data: bytes | None = None) -> Path:
     path = root / places.ARCHIVES[1:] / one.place
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_bytes(slackware.pooled(one) if data is None else data)
@@ -636,10 +636,10 @@ def test_what_is_another_version_and_what_is_newer(dunlin: Path) -> None:
     answer = asked(dunlin, behind)
     found = {row.name: row.standing for row in answer.records}
     different = {"chartroom", "coast-certificates", "harbourlog", "libsluice3"}
-    assert {name for name, one in found.items() if one is Standing.DIFFERENT} == different
+    assert {name for name, one in found.items() if one is UpdateStatus.DIFFERENT} == different
     # Of these the list of changes has both builds.
     tables = ("tidetables", "tidetables-calc", "whelk", "libwhelk2")
-    assert {found[name] for name in tables} == {Standing.BEHIND}
+    assert {found[name] for name in tables} == {UpdateStatus.BEHIND}
     # Of these another build of the same version mends a hole.
     assert {row.name for row in answer.records if row.security} == {
         "jetty", "jetty-client", "libmussel5", "quayside",
@@ -664,7 +664,7 @@ def test_a_hole_that_another_version_mends_is_told(own: Path) -> None:
         "  Charts. (CVE-2026-99999)", "  (* Security fix *)", "",
     ]))  # fmt: skip
     row = next(row for row in asked(own, behind).records if row.name == "chartroom")
-    assert (row.standing, row.security) == (Standing.DIFFERENT, True)
+    assert (row.standing, row.security) == (UpdateStatus.DIFFERENT, True)
     assert row.advisories[0].references[0].identity == "CVE-2026-99999"
 
 
@@ -762,7 +762,9 @@ def test_another_version_is_called_another(own: Path, tmp_path: Path) -> None:
     (row,) = asked(own, dossier, [str(archive)]).records
     assert [one.order for one in row.installed_here] == ["another"]
     answer = asked(own, whatif, add=["chartroom"])
-    assert [(r.name, r.action) for r in answer.records if r.before] == [("chartroom", Step.CHANGE)]
+    assert [(r.name, r.action) for r in answer.records if r.before] == [
+        ("chartroom", PlanAction.CHANGE)
+    ]
 
 
 @pytest.mark.parametrize("harm", ["changed", "unsigned", "list"])

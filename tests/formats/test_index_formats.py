@@ -24,7 +24,7 @@ from filigree.formats.openpgp import judge_clear_signed
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm.lists import read_collections, read_named, read_updates
 from filigree.formats.rpm.metalink import read_metalink
-from filigree.formats.rpm.modules import Default, ModulesError, Stream, read_modules
+from filigree.formats.rpm.modules import Default, ModulesError, ModuleStream, read_modules
 from filigree.formats.rpm.primary import read_primary
 from filigree.formats.rpm.repomd import XmlError
 from filigree.formats.unpacking import Unpacked, UnpackError
@@ -117,10 +117,10 @@ def test_advisories_groups_and_changes() -> None:
 def test_streams() -> None:
     found = list(read_modules([XML["modules"]]))
     assert Default("tide", "1") in found
-    assert {one.stream for one in found if isinstance(one, Stream)} == {"1", "2"}
+    assert {one.stream for one in found if isinstance(one, ModuleStream)} == {"1", "2"}
     text = b"---\ndocument: modulemd\ndata:\n  name: x\n  stream: 1.10\n"
     text += b"  artifacts: {rpms: [a-0:1-1.x, 7]}\n"
-    assert list(read_modules([text])) == [Stream("x", "1.10", ("a-0:1-1.x", "7"))]
+    assert list(read_modules([text])) == [ModuleStream("x", "1.10", ("a-0:1-1.x", "7"))]
 
 
 @pytest.mark.parametrize(

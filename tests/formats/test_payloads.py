@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from filigree.demo.deb import ar, tar
 from filigree.demo.goods import Good
 from filigree.demo.rpm_bytes import PACKERS, cpio, stripped_cpio
-from filigree.demo.rpm_bytes import Member as Put
+from filigree.demo.rpm_bytes import PayloadMember
 from filigree.formats.ar import read_members
 from filigree.formats.cpio import Numbered, read_cpio
 from filigree.formats.file_capabilities import (
@@ -176,13 +176,13 @@ def test_what_is_no_archive_says_where(data: bytes, why: str) -> None:
 # -- payloads -------------------------------------------------------------------------------
 
 PUT = [
-    Put("./usr", stat.S_IFDIR | 0o755),
-    Put("./usr/abc", stat.S_IFREG | 0o4755, b"abc", 7),
-    Put("./usr/empty", stat.S_IFREG | 0o600),
-    Put("./usr/link", stat.S_IFLNK | 0o777, b"../abc"),
-    Put("./usr/one", stat.S_IFREG | 0o644, b"", inode=9, links=2),
-    Put("./usr/two", stat.S_IFREG | 0o644, b"abc", inode=9, links=2),
-    Put("./pipe", stat.S_IFIFO | 0o600),
+    PayloadMember("./usr", stat.S_IFDIR | 0o755),
+    PayloadMember("./usr/abc", stat.S_IFREG | 0o4755, b"abc", 7),
+    PayloadMember("./usr/empty", stat.S_IFREG | 0o600),
+    PayloadMember("./usr/link", stat.S_IFLNK | 0o777, b"../abc"),
+    PayloadMember("./usr/one", stat.S_IFREG | 0o644, b"", inode=9, links=2),
+    PayloadMember("./usr/two", stat.S_IFREG | 0o644, b"abc", inode=9, links=2),
+    PayloadMember("./pipe", stat.S_IFIFO | 0o600),
 ]
 
 

@@ -18,7 +18,7 @@ from filigree.formats.slackware import long_listing
 from filigree.formats.slackware.build_scripts import read_info, read_script_list
 from filigree.formats.slackware.changes import read_changes
 from filigree.formats.slackware.file_sizes import read_sizes
-from filigree.formats.slackware.long_listing import Entry, read_blocks, read_listings
+from filigree.formats.slackware.long_listing import ListedEntry, read_blocks, read_listings
 from filigree.formats.slackware.names import (
     Label,
     packager_of,
@@ -221,27 +221,27 @@ HEAD = "++========\n||\n||   Package:  ./ap/gull-2.0-x86_64-1.txz\n||\n++=======
     ("line", "entry"),
     [
         ("drwxr-xr-x root/root         0 2026-01-12 08:30 usr/",
-         Entry("usr/", Kind.DIRECTORY, 0o755, "root", "root", None, 1768206600, 60)),
+         ListedEntry("usr/", Kind.DIRECTORY, 0o755, "root", "root", None, 1768206600, 60)),
         ("-rwsr-sr-t 0/5    12 2026-01-12 08:30:07 usr/bin/gull",
-         Entry("usr/bin/gull", Kind.FILE, 0o7755, "#0", "#5", 12, 1768206607, 1)),
+         ListedEntry("usr/bin/gull", Kind.FILE, 0o7755, "#0", "#5", 12, 1768206607, 1)),
         ("-rw-r--r-- root/root 1 2026-01-12 08:30 a -> b",
-         Entry("a -> b", Kind.FILE, 0o644, "root", "root", 1, 1768206600, 60)),
+         ListedEntry("a -> b", Kind.FILE, 0o644, "root", "root", 1, 1768206600, 60)),
         ("lrwxrwxrwx root/root 0 2026-01-12 08:30 a -> b",
-         Entry("a", Kind.LINK, 0o777, "root", "root", None, 1768206600, 60, "b")),
+         ListedEntry("a", Kind.LINK, 0o777, "root", "root", None, 1768206600, 60, "b")),
         ("hrw-r--r-- root/root 0 2026-01-12 08:30 a link to b",
-         Entry("a", Kind.FILE, 0o644, "root", "root", None, 1768206600, 60, same_as="b")),
+         ListedEntry("a", Kind.FILE, 0o644, "root", "root", None, 1768206600, 60, same_as="b")),
         ("crw-rw---- root/tty 5,1 2026-01-12 08:30 dev/console",
-         Entry("dev/console", Kind.CHARACTER_DEVICE, 0o660, "root", "tty", None, 1768206600, 60,
+         ListedEntry("dev/console", Kind.CHARACTER_DEVICE, 0o660, "root", "tty", None, 1768206600, 60,
                device=0x501)),
         ("-rw-r--r-- root/root 1 2026-01-12 08:30 caf\\303\\251 \\\\ \\n",
-         Entry("café \\ \n", Kind.FILE, 0o644, "root", "root", 1, 1768206600, 60)),
+         ListedEntry("café \\ \n", Kind.FILE, 0o644, "root", "root", 1, 1768206600, 60)),
         ("-rw-r--r-- root/root 1 2026-01-12 08:30 café\\n",
-         Entry("café\n", Kind.FILE, 0o644, "root", "root", 1, 1768206600, 60)),
+         ListedEntry("café\n", Kind.FILE, 0o644, "root", "root", 1, 1768206600, 60)),
         ("-rwSr-Sr-T root/root 1 2026-01-12 08:30 a",
-         Entry("a", Kind.FILE, 0o7644, "root", "root", 1, 1768206600, 60)),
+         ListedEntry("a", Kind.FILE, 0o7644, "root", "root", 1, 1768206600, 60)),
     ],
 )  # fmt: skip
-def test_lines_of_a_listing(line: str, entry: Entry) -> None:
+def test_lines_of_a_listing(line: str, entry: ListedEntry) -> None:
     [(archive, found)] = read_listings([f"{HEAD}{line}\n".encode()])
     assert archive == "./ap/gull-2.0-x86_64-1.txz"
     assert found == [entry]
@@ -293,10 +293,10 @@ def test_a_listing_by_another_program(tmp_path: Path) -> None:
         members = file.getmembers()
     assert len(found) == len(members)
     for one, member in zip(found, members, strict=True):
-        assert isinstance(one, Entry)
+        assert isinstance(one, ListedEntry)
         assert (one.path.rstrip("/"), one.mode) == (member.name, member.mode)
         assert (one.owner, one.group) == ("root", "tide")
-        assert one.modified == member.mtime - member.mtime % one.grain
+        assert one.modified == member.mtime - member.mtime % one.time_resolution
         assert one.size == (member.size if member.isreg() else None)
         assert one.target == (member.linkname if member.issym() else None)
         assert one.same_as == (member.linkname if member.islnk() else None)

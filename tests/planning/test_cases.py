@@ -11,7 +11,7 @@ import pytest
 
 from filigree.model.package import Package, State
 from filigree.questions.planning.explanations import say
-from filigree.questions.planning.plans import Action, Outcome, Planner, Wishes
+from filigree.questions.planning.plans import PlanAction, Planner, PlanOutcome, Wishes
 from filigree.questions.planning.problem import Ground
 from filigree.questions.planning.world import Offered
 from tests.planning.checking import checked
@@ -31,7 +31,7 @@ class Case:
     expected: str
 
 
-def planned(case: Case) -> tuple[MadeWorld, Outcome, Planner]:
+def planned(case: Case) -> tuple[MadeWorld, PlanOutcome, Planner]:
     offered = [
         one._replace(package=to_come(one.package)) if isinstance(one, Offered) else to_come(one)
         for one in case.offered
@@ -52,11 +52,16 @@ def planned(case: Case) -> tuple[MadeWorld, Outcome, Planner]:
     return world, planner.decide(), planner
 
 
-def told(outcome: Outcome) -> str:
+def told(outcome: PlanOutcome) -> str:
     if not outcome.found:
         grounds = {r.ground.value for r in outcome.obstacles if r.one is not None}
         return f"no way: {' '.join(sorted(grounds - {'asked'}))}"
-    signs = {Action.ADD: "+", Action.DROP: "-", Action.UPGRADE: "^", Action.DOWNGRADE: "v"}
+    signs = {
+        PlanAction.ADD: "+",
+        PlanAction.DROP: "-",
+        PlanAction.UPGRADE: "^",
+        PlanAction.DOWNGRADE: "v",
+    }
     words = []
     for change in outcome.changes:
         before = f"{change.before.version}>" if change.before else ""
@@ -372,14 +377,14 @@ def test_a_circle_of_five_hundred(make: Any, field: str) -> None:
     every = ring(make, field)
     drop = Case("", every, [], "drop r7", "")
     _, outcome, _ = planned(drop)
-    assert sum(change.action is Action.DROP for change in outcome.changes) == RING
+    assert sum(change.action is PlanAction.DROP for change in outcome.changes) == RING
     # Each is explained by the one that it needs, back to the one that was asked for.
     reasons = {change.package.name: change.reason for change in outcome.changes}
     assert reasons["r7"] == "asked for"
     assert reasons["r6"] == "it needs r7, which would be gone"
     assert reasons["r8"] == "it needs r9, which would be gone"
     _, outcome, _ = planned(Case("", [make("z")], list(every), "add r7", ""))
-    assert sum(change.action is Action.ADD for change in outcome.changes) == RING
+    assert sum(change.action is PlanAction.ADD for change in outcome.changes) == RING
 
 
 def test_every_reason_is_needed() -> None:

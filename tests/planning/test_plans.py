@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from filigree.model.package import Package
-from filigree.questions.planning.plans import Action, Outcome, Planner, Wishes
+from filigree.questions.planning.plans import PlanAction, Planner, PlanOutcome, Wishes
 from filigree.questions.planning.world import Offered
 from tests.worlds import MadeWorld, deb, is_sound, rpm, subsets, to_come
 
@@ -15,7 +15,7 @@ VIRTUAL = ("wood", "tree")
 SIGNS = {"deb": ("<<", ">=", "="), "rpm": ("<", ">=", "=")}
 
 
-def plan(world: MadeWorld, **wishes: object) -> Outcome:
+def plan(world: MadeWorld, **wishes: object) -> PlanOutcome:
     return Planner(world, Wishes(**wishes)).decide()  # type: ignore[arg-type]
 
 
@@ -153,7 +153,7 @@ def test_what_must_go_with_a_package_is_what_exhaustive_search_must_drop(
     best = [way for way in ways if all(set(other) <= set(way) for other in ways)]
     if best:
         assert kept == set(best[0])
-    dropped = {one.package for one in outcome.changes if one.action is Action.DROP}
+    dropped = {one.package for one in outcome.changes if one.action is PlanAction.DROP}
     assert dropped == set(world.here) - kept
     assert all(one.reason for one in outcome.changes)
 

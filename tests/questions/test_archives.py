@@ -10,7 +10,7 @@ from filigree.demo import deb, rpm
 from filigree.demo.archives import CUT_OFF, MISNAMED, NEWER, TRICKY, UNMET
 from filigree.demo.curlew import shipped
 from filigree.demo.goods import Good, goods_of
-from filigree.demo.rpm_bytes import PACKERS, Member, cpio, rpm_archive, stripped_cpio
+from filigree.demo.rpm_bytes import PACKERS, PayloadMember, cpio, rpm_archive, stripped_cpio
 from filigree.demo.world import WARES
 from filigree.formats.rpm.header import Type
 from filigree.model.files import Kind, Role
@@ -127,8 +127,8 @@ def test_a_payload_that_is_not_what_the_header_says_is_told(tmp_path: Path, hero
     said, held = F("/usr/bin/a"), F("/usr/bin/b", b"abc")
     rows = package_rows("a", "1", "1", (said, held))
     payload = cpio([
-        Member("./usr/bin/a", said.mode, b"AS SHIPPED\n"),
-        Member("./usr/bin/c", said.mode, b"more"),
+        PayloadMember("./usr/bin/a", said.mode, b"AS SHIPPED\n"),
+        PayloadMember("./usr/bin/c", said.mode, b"more"),
     ])  # fmt: skip
     path = tmp_path / "a-1-1.none.rpm"
     path.write_bytes(rpm_archive("a", sorted(rows, key=lambda row: row[0]), payload))
@@ -357,7 +357,7 @@ def test_a_source_package_has_bare_names(tmp_path: Path, curlew: Path) -> None:
         if row[0] not in (1116, 1118)  # its files lie in no directory
     ]
     rows += [(1116, Type.INT32, [0, 0]), (1118, Type.STRINGS, [""])]
-    payload = cpio(Member(f.path, f.mode, f.content) for f in files)
+    payload = cpio(PayloadMember(f.path, f.mode, f.content) for f in files)
     path = tmp_path / "gauge-1-2.src.rpm"
     path.write_bytes(rpm_archive("gauge", sorted(rows, key=lambda r: r[0]), payload, source=True))
     system = open_system(str(curlew))

@@ -7,7 +7,7 @@ import pytest
 
 from filigree.model.errors import BadQuestion
 from filigree.model.package import Reason, State
-from filigree.questions.commands.census import Filter, Match, Order, census, name_filter
+from filigree.questions.commands.census import Filter, Matching, Order, census, name_filter
 from filigree.questions.commands.survey import survey
 from filigree.system import open_system
 from tests.making import DebRoot
@@ -18,26 +18,30 @@ NAMES = ["tide", "tide-data", "tidetables", "libtide2", "Low-Tide", "foghorn"]
 @pytest.mark.parametrize(
     ("match", "patterns", "found"),
     [
-        (Match.SUBSTRING, ("tide",), ["tide", "tide-data", "tidetables", "libtide2", "Low-Tide"]),
-        (Match.WORD, ("tide",), ["tide", "tide-data", "Low-Tide"]),
-        (Match.EXACT, ("tide", "foghorn"), ["tide", "foghorn"]),
-        (Match.GLOB, ("tide*",), ["tide", "tide-data", "tidetables"]),
-        (Match.GLOB, ("*tide",), ["tide"]),
-        (Match.GLOB, ("tide-[a-d]*",), ["tide-data"]),
-        (Match.REGEX, ("^tide$|horn$",), ["tide", "foghorn"]),
-        (Match.REGEX, ("[0-9]",), ["libtide2"]),
-        (Match.SUBSTRING, ("t.de",), []),
-        (Match.SUBSTRING, (), NAMES),
+        (
+            Matching.SUBSTRING,
+            ("tide",),
+            ["tide", "tide-data", "tidetables", "libtide2", "Low-Tide"],
+        ),
+        (Matching.WORD, ("tide",), ["tide", "tide-data", "Low-Tide"]),
+        (Matching.EXACT, ("tide", "foghorn"), ["tide", "foghorn"]),
+        (Matching.GLOB, ("tide*",), ["tide", "tide-data", "tidetables"]),
+        (Matching.GLOB, ("*tide",), ["tide"]),
+        (Matching.GLOB, ("tide-[a-d]*",), ["tide-data"]),
+        (Matching.REGEX, ("^tide$|horn$",), ["tide", "foghorn"]),
+        (Matching.REGEX, ("[0-9]",), ["libtide2"]),
+        (Matching.SUBSTRING, ("t.de",), []),
+        (Matching.SUBSTRING, (), NAMES),
     ],
 )
-def test_patterns(match: Match, patterns: tuple[str, ...], found: list[str]) -> None:
+def test_patterns(match: Matching, patterns: tuple[str, ...], found: list[str]) -> None:
     fits = name_filter(patterns, match)
     assert [name for name in NAMES if fits(name)] == found
 
 
 def test_a_pattern_that_does_not_parse_is_a_bad_question() -> None:
     with pytest.raises(BadQuestion):
-        name_filter(("(",), Match.REGEX)
+        name_filter(("(",), Matching.REGEX)
 
 
 @pytest.fixture

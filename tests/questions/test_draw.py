@@ -11,7 +11,7 @@ import pytest
 
 from filigree.model.needs import Relation
 from filigree.questions.asking.scopes import Scope
-from filigree.questions.commands.draw import NodeRow, Side, Standing, draw
+from filigree.questions.commands.draw import NodeRow, NodeStatus, Side, draw
 from filigree.system import open_system
 from filigree.views.pictures.layout import places_of
 from filigree.views.pictures.open_formats import dot, drawing, graphml
@@ -44,18 +44,18 @@ def test_nodes_and_ties_are_the_neighbourhood(heron: Path) -> None:
 def test_what_is_unmet_and_what_is_not_installed(heron: Path) -> None:
     with open_system(str(heron)) as system:
         rows = {row.node: row for row in draw(system, ["lockgate-firmware"], 1).records}
-        assert rows["libsluice3 (>= 3.2)"].standing is Standing.UNMET
+        assert rows["libsluice3 (>= 3.2)"].standing is NodeStatus.UNMET
         (tie,) = [t for t in rows["lockgate-firmware"].ties if t.to == "libsluice3 (>= 3.2)"]
         assert tie.met is False
         more = draw(system, ["tide-essentials"], 1, scope=Scope.AVAILABLE).records
-        assert Standing.AVAILABLE in {row.standing for row in more}
+        assert NodeStatus.AVAILABLE in {row.standing for row in more}
 
 
 def test_a_crowd_becomes_one_node(crowd: str) -> None:
     with open_system(crowd) as system:
         answer = draw(system, ["middle"])
     assert len(answer.records) <= 60
-    several = [row for row in answer.records if row.standing is Standing.SEVERAL]
+    several = [row for row in answer.records if row.standing is NodeStatus.SEVERAL]
     assert sum(row.packages for row in answer.records if row.side is Side.NEEDED_BY) == 90
     assert several[0].node == f"{several[0].packages} askers, 1 away"
     assert {tie.to for tie in several[0].ties} == {"middle"}
@@ -90,7 +90,7 @@ def hostile() -> list[NodeRow]:
         "amd64",
         Side.SUBJECT,
         0,
-        Standing.INSTALLED,
+        NodeStatus.INSTALLED,
         True,
         10,
         None,

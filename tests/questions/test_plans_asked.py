@@ -14,7 +14,7 @@ from filigree.questions.asking.scopes import Scope, looking
 from filigree.questions.commands.needs import needs
 from filigree.questions.commands.obstacles import ObstacleRow, obstacles
 from filigree.questions.commands.whatif import WhatifRow, whatif
-from filigree.questions.planning.plans import Action, Planner, Wishes
+from filigree.questions.planning.plans import PlanAction, Planner, Wishes
 from filigree.questions.planning.world import SystemWorld
 from filigree.system import System, open_system
 from tests.conftest import Run
@@ -54,7 +54,7 @@ def test_what_goes_with_a_library_and_what_is_left_over(heron: Path) -> None:
     assert summary["chosen_lost"] == [
         "chartroom", "siltmeter", "station-report", "tidegauge", "tidetables",
     ]  # fmt: skip
-    gone = sum(row.installed_size or 0 for row in answer.records if row.action is Action.DROP)
+    gone = sum(row.installed_size or 0 for row in answer.records if row.action is PlanAction.DROP)
     assert summary["disk_change"] == -gone
     assert summary["room"]
     assert answer.exit_status == 1
@@ -155,7 +155,7 @@ def test_the_archives_of_a_family_at_its_station(curlew: Path, archives: dict[st
         gauge = next(path for path in paths if "tidegauge" in path)
         answer = whatif(system, [gauge])
     (row,) = answer.records
-    assert (row.action, row.before, row.repository) == (Action.UPGRADE, "1:2.1-3", None)
+    assert (row.action, row.before, row.repository) == (PlanAction.UPGRADE, "1:2.1-3", None)
 
 
 @pytest.mark.parametrize("station", ["heron", "curlew"])

@@ -12,7 +12,7 @@ from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.contents import contents
 from filigree.questions.commands.dossier import Dossier, dossier
 from filigree.questions.commands.groups import groups
-from filigree.questions.commands.needs import Standing, needed_by, needs
+from filigree.questions.commands.needs import NeedStatus, needed_by, needs
 from filigree.questions.commands.owner import owner
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System, open_system
@@ -40,7 +40,7 @@ def test_a_dossier_of_what_is_not_installed(station: System) -> None:
     (choice,) = row.choices
     assert (choice.taken, choice.installed, choice.verdict) == (True, False, "it would be taken")
     assert row.offered_by == choice.repositories
-    assert {need.status for need in row.needs if need.kind.hard} == {Standing.MET}
+    assert {need.status for need in row.needs if need.kind.hard} == {NeedStatus.MET}
     assert row.description is not None
     assert "kittiwake" in row.description
     deb = station.family.name == "deb"
@@ -158,7 +158,7 @@ def test_needs_of_what_is_not_installed(station: System) -> None:
     assert {row.via for row in deep.records if row.name == "libfathom1"} >= {"saltwort"}
     # What is installed and lacks a need is told who would meet it.
     lacking = needs(station, ["lockgate-firmware"], scope=Scope.ANY)
-    sluice = [row for row in lacking.records if row.status is Standing.AVAILABLE]
+    sluice = [row for row in lacking.records if row.status is NeedStatus.AVAILABLE]
     assert {(row.name, row.version) for row in sluice} == {("libsluice3", "3.2.0-1")}
 
 

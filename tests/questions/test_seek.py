@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from filigree.model.errors import BadQuestion
-from filigree.questions.commands.seek import Place, seek
+from filigree.questions.commands.seek import FoundIn, seek
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 from tests.conftest import Run
@@ -27,7 +27,7 @@ def test_the_name_goes_before_what_is_said_of_it(
         assert by_name["tidetables"].candidate == "2026.3-1"
         assert by_name["tidegauge"].candidate is None
         assert not by_name["tide-essentials"].installed
-        assert by_name["quayside"].rank == Place.SUMMARY
+        assert by_name["quayside"].rank == FoundIn.SUMMARY
         for row in rows:
             for find in row.matched:
                 part = find.text[find.start : find.start + find.length]
@@ -70,7 +70,7 @@ def test_a_description_that_is_kept_apart_is_looked_into(heron: Path, curlew: Pa
         with open_system(str(root)) as system:
             rows = seek(system, ["as the office ships it", "kittiwake"]).records
             assert [row.name for row in rows] == ["kittiwake"]
-            assert rows[0].rank == Place.DESCRIPTION
+            assert rows[0].rank == FoundIn.DESCRIPTION
             (said,) = [find for find in rows[0].matched if find.place == "description"]
             assert said.text.startswith("This is kittiwake as the office ships it")
 

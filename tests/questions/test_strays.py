@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from filigree.access.walking import Walk
+from filigree.access.walking import DirectoryWalk
 from filigree.demo.heron import STRAY
 from filigree.formats.temporary_files import read_rules
 from filigree.model.answer import Gap
@@ -140,9 +140,9 @@ def test_what_the_kernel_makes_up_is_passed_over_and_other_file_systems_are_gaps
         if os.stat("/proc").st_dev == device:
             pytest.skip("no file system of the kernel's is mounted here")
         kinds = {os.stat("/proc").st_dev: "proc"}
-        assert list(Walk(system.jail, "/proc", False, kinds)) == []
+        assert list(DirectoryWalk(system.jail, "/proc", False, kinds)) == []
         # The same, taken for another disk: it is named, and not entered, until that is asked for.
-        walk = Walk(system.jail, "/", False, {os.stat("/proc").st_dev: "ext4"})
+        walk = DirectoryWalk(system.jail, "/", False, {os.stat("/proc").st_dev: "ext4"})
         gaps = []
         for entry in walk:
             if isinstance(entry, Gap):

@@ -11,7 +11,7 @@ from filigree.access.jail import Jail
 from filigree.model.files import Aspect, FileRecord, Kind, Sort, Verdict
 from filigree.questions.commands.verify import verify
 from filigree.questions.verifying.judging import judge
-from filigree.questions.verifying.verdicts import FileVerdict, Progress
+from filigree.questions.verifying.verdicts import FileVerdict, VerifyProgress
 from filigree.system import open_system
 from tests.making import INFO, DebRoot, md5
 
@@ -246,7 +246,7 @@ def test_the_quick_look_and_the_careful_one_agree(heron: Path) -> None:
 
 
 def test_progress_reaches_the_end(heron: Path) -> None:
-    seen: list[Progress] = []
+    seen: list[VerifyProgress] = []
     verify(open_system(str(heron)), progress=seen.append)
     assert [now.done for now in seen] == sorted(now.done for now in seen)
     assert seen[-1].done == seen[-1].total
@@ -257,7 +257,7 @@ def test_interrupted_it_tells_what_it_found_and_what_it_did_not_reach(
 ) -> None:
     monkeypatch.setattr("filigree.questions.commands.verify.SLICE", 5)
 
-    def interrupt(now: Progress) -> None:
+    def interrupt(now: VerifyProgress) -> None:
         if now.done > now.total // 2:
             raise KeyboardInterrupt
 

@@ -70,7 +70,7 @@ class Fetched(NamedTuple):
     sent: int
 
 
-class Progress(NamedTuple):
+class FetchProgress(NamedTuple):
     """How far a fetch has come. `total` is None where nobody says."""
 
     address: str
@@ -160,7 +160,7 @@ class Fetcher:
     def __init__(
         self,
         folder: str,
-        progress: Callable[[Progress], None] | None = None,
+        progress: Callable[[FetchProgress], None] | None = None,
         patience: float = PATIENCE,
         pause: float = 0.5,
         deadline: float = DEADLINE,
@@ -359,7 +359,7 @@ class Fetcher:
             if passed > min(GRACE, self._patience) and sent < SLOWEST * passed:
                 raise _Again("the server sends next to nothing")
             if self._progress is not None:
-                self._progress(Progress(address, start + sent, total))
+                self._progress(FetchProgress(address, start + sent, total))
         return sent
 
 
@@ -420,7 +420,7 @@ def _tell(path: str, facts: dict[str, Any]) -> None:
 # -- many at once ---------------------------------------------------------------------------
 
 
-class Wish(NamedTuple):
+class FetchRequest(NamedTuple):
     """A file that is wanted, and what is promised of it."""
 
     address: str
@@ -443,25 +443,27 @@ def kept_at(folder: str, address: str) -> str:
 
 def fetch_all(
     folder: str,
-    wishes: list[Wish],
-    progress: Callable[[Progress], None] | None = None,
+    wishes: list[FetchRequest],
+    progress: Callable[[FetchProgress], None] | None = None,
     at_once: int = AT_ONCE,
-) -> Iterator[tuple[Wish, Fetched | FetchError]]:
+) -> Iterator[tuple[FetchRequest, Fetched | FetchError]]:
     """Fetch several files at once, each held against its digest; what fails costs itself.
 
     `progress` is told of all together. Closing the iterator leaves what was begun to be gone on with.
     """
-    waiting: queue.SimpleQueue[Wish] = queue.SimpleQueue()
-    outcomes: queue.SimpleQueue[tuple[Wish, Fetched | FetchError]] = queue.SimpleQueue()
+    waiting: queue.SimpleQueue[FetchRequest] = queue.SimpleQueue()
+    outcomes: queue.SimpleQueue[tuple[FetchRequest, Fetched | FetchError]] = queue.SimpleQueue()
     for wish in wishes:
         waiting.put(wish)
     total = sum(wish.size or 0 for wish in wishes)
     done: dict[str, int] = {}
 
-    def told(now: Progress) -> None:
+    def told(now: FetchProgress) -> None:
         done[now.address] = now.done
         if progress is not None:
-            progress(Progress(f"{len(wishes)} files", min(sum(done.values()), total - 1), total))
+            progress(
+                FetchProgress(f"{len(wishes)} files", min(sum(done.values()), total - 1), total)
+            )
 
     def work() -> None:
         fetcher = Fetcher(folder, told)
@@ -486,4 +488,4 @@ def fetch_all(
             yield outcomes.get()
     finally:
         if progress is not None:
-            progress(Progress("", total, total))
+            progress(FetchProgress("", total, total))

@@ -23,7 +23,7 @@ COPY_LIMIT = 4 << 30
 IN_MEMORY = 16 << 20
 
 
-class _Allowance:
+class _StepAllowance:
     """How many steps a query may still take."""
 
     def __init__(self) -> None:
@@ -44,7 +44,7 @@ class SqliteFile:
         self._copy: tempfile.TemporaryDirectory[str] | None = None
         self._connection: sqlite3.Connection | None = None
         self._process = 0
-        self._allowance = _Allowance()
+        self._allowance = _StepAllowance()
         self._running = 0
         beside = [ending for ending in _BESIDE if _size(jail, path + ending)]
         self._memory = None if beside or self._lent.size > IN_MEMORY else self._whole()

@@ -19,7 +19,7 @@ from typing import Any, ClassVar, Generic, NamedTuple, TypeVar
 from filigree.access.private_folder import is_private, make_private
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, words_of
-from filigree.model.repositories import Listed, Offer
+from filigree.model.repositories import ListedPath, Offer
 
 VERSION = 8
 _BATCH = 2000
@@ -218,7 +218,7 @@ def _no_wildcards(text: str) -> str:
     return text.replace("\\", "\\\\").replace("%", r"\%").replace("_", r"\_")
 
 
-class PathTable(Table[Listed]):
+class PathTable(Table[ListedPath]):
     """Which package holds which path."""
 
     kind = "paths"
@@ -238,7 +238,7 @@ class PathTable(Table[Listed]):
         self._folders: dict[str, int] = {}
         self._holders: dict[str, int] = {}
 
-    def fill(self, items: list[Listed]) -> None:
+    def fill(self, items: list[ListedPath]) -> None:
         folders, holders = self._folders, self._holders
         new_folders: list[tuple[int, str]] = []
         new_holders: list[tuple[int, str]] = []
@@ -263,25 +263,25 @@ class PathTable(Table[Listed]):
         "JOIN folders ON folders.id = folder JOIN holders ON holders.id = paths.holder WHERE "
     )
 
-    def at(self, path: str) -> list[Listed]:
+    def at(self, path: str) -> list[ListedPath]:
         """What holds a path."""
         folder, _, name = path.rpartition("/")
         query = f"{self._ROWS} name = ? AND folders.path = ?"
-        return [Listed(*row) for row in self.ask(query, name, folder)]
+        return [ListedPath(*row) for row in self.ask(query, name, folder)]
 
-    def named(self, name: str) -> list[Listed]:
+    def named(self, name: str) -> list[ListedPath]:
         """The paths whose last part is a name."""
-        return [Listed(*row) for row in self.ask(f"{self._ROWS} name = ?", name)]
+        return [ListedPath(*row) for row in self.ask(f"{self._ROWS} name = ?", name)]
 
-    def glob(self, pattern: str) -> Iterator[Listed]:
+    def glob(self, pattern: str) -> Iterator[ListedPath]:
         """The paths that a glob matches: `*` and `?` match a slash too."""
         query = f"{self._ROWS} folders.path || '/' || name GLOB ?"
-        return (Listed(*row) for row in self.ask(query, pattern))
+        return (ListedPath(*row) for row in self.ask(query, pattern))
 
-    def held_by(self, holder: str) -> list[Listed]:
+    def held_by(self, holder: str) -> list[ListedPath]:
         """The paths that a package holds."""
         query = f"{self._ROWS} holders.holder = ?"
-        return [Listed(*row) for row in self.ask(query, holder)]
+        return [ListedPath(*row) for row in self.ask(query, holder)]
 
 
 class KeyedTable(Table[tuple[str, str]]):

@@ -55,7 +55,7 @@ def kinds_of_file_systems() -> dict[int, str]:
     return found
 
 
-class Walk:
+class DirectoryWalk:
     """Everything below a directory, a directory before its contents; a Gap where it cannot be entered."""
 
     def __init__(self, jail: Jail, top: str, others: bool, kinds: dict[int, str]) -> None:

@@ -10,7 +10,7 @@ from filigree.model.files import Role
 from filigree.model.package import Reason, State
 from filigree.questions.asking.package_rows import PACKAGE_FIELDS
 from filigree.questions.asking.scopes import Scope
-from filigree.questions.commands.census import Filter, Match, Order
+from filigree.questions.commands.census import Filter, Matching, Order
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 
@@ -250,12 +250,12 @@ def owner(
     return answer, {"inside": bool(inside), "offered": scope is not Scope.INSTALLED}
 
 
-def _match(**chosen: bool) -> Match:
+def _match(**chosen: bool) -> Matching:
     wanted = [name for name, given in chosen.items() if given]
     if len(wanted) > 1:
         names = " and ".join(f"--{name}" for name in wanted)
         raise BadQuestion(f"{names} cannot go together", None, "give one of them")
-    return Match(wanted[0]) if wanted else Match.SUBSTRING
+    return Matching(wanted[0]) if wanted else Matching.SUBSTRING
 
 
 def _reason(chosen: bool, dependency: bool) -> Reason | None:

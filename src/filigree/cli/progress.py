@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 from filigree.views.text import escaped, size_words
 
 if TYPE_CHECKING:
-    from filigree.access.fetching import Progress as Fetching
+    from filigree.access.fetching import FetchProgress
     from filigree.questions.offers.options import Working
-    from filigree.questions.verifying.verdicts import Progress
+    from filigree.questions.verifying.verdicts import VerifyProgress
 
 PATIENCE = 1.0
 PACE = 0.2
@@ -46,7 +46,7 @@ class Line:
 class FetchLine(Line):
     """What is fetched, and how far that has come."""
 
-    def __call__(self, now: "Fetching") -> None:
+    def __call__(self, now: "FetchProgress") -> None:
         if now.done == now.total:
             self.close()
         elif self.due():
@@ -81,7 +81,7 @@ class CountLine(Line):
 class ProgressLine(Line):
     """How far a check has come, with rate and time left."""
 
-    def __call__(self, now: "Progress") -> None:
+    def __call__(self, now: "VerifyProgress") -> None:
         if not self.due():
             return
         passed = time.monotonic() - self.started

@@ -27,7 +27,7 @@ Fields = list[tuple[str, Sequence[str]]]
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class InstalledGood:
     """A ware as this family keeps it."""
 
     ware: Ware
@@ -89,7 +89,7 @@ def _wishes(ware: Ware) -> list[str]:
     return found
 
 
-def _fields(one: Kept) -> Fields:
+def _fields(one: InstalledGood) -> Fields:
     ware = one.ware
     group = _GROUPS.get(ware.section)
     return [
@@ -115,7 +115,7 @@ def _blocks(fields: Iterable[tuple[str, Sequence[str]]]) -> str:
     return "\n".join(parts) + "\n"
 
 
-def _settings(one: Kept) -> list[str]:
+def _settings(one: InstalledGood) -> list[str]:
     return [f"{good.path[1:]}\t{good.md5}" for good in one.goods if good.config]
 
 
@@ -123,7 +123,7 @@ def _written(good: Good) -> str:
     return good.path[1:] + ("/" if good.is_directory else "")
 
 
-def write_database(disk: Disk, kept: Iterable[Kept]) -> None:
+def write_database(disk: Disk, kept: Iterable[InstalledGood]) -> None:
     """A folder for each package: what it is, its paths, its listing, its script."""
     disk.file(f"{places.LOCAL}/ALPM_DB_VERSION", "9\n")
     for one in kept:
@@ -140,7 +140,7 @@ def write_database(disk: Disk, kept: Iterable[Kept]) -> None:
             disk.file(f"{one.folder}/install", _script(one), at=one.at)
 
 
-def _script(one: Kept) -> str:
+def _script(one: InstalledGood) -> str:
     return f"# what {one.ware.name} does when it comes\npost_install() {{\n  true\n}}\n"
 
 
@@ -152,7 +152,7 @@ def escaped(path: str) -> bytes:
     )
 
 
-def listing(one: Kept) -> bytes:
+def listing(one: InstalledGood) -> bytes:
     """What every file is to be, in the `mtree` form."""
     at = int(BUILT.timestamp())
     # The builder's own numbers play root's, as they do in the station's list of users.
@@ -191,7 +191,7 @@ _KEYS = {
 }  # fmt: skip
 
 
-def _own(one: Kept) -> Iterator[tuple[str, bytes]]:
+def _own(one: InstalledGood) -> Iterator[tuple[str, bytes]]:
     """The members that describe the package, but for the listing."""
     lines = ["# Made by the office."]
     lines += (f"{_KEYS[name]} = {value}" for name, values in _fields(one) for value in values)
@@ -202,7 +202,7 @@ def _own(one: Kept) -> Iterator[tuple[str, bytes]]:
         yield ".INSTALL", _script(one).encode()
 
 
-def archive(one: Kept, packer: str = "zstd") -> bytes:
+def archive(one: InstalledGood, packer: str = "zstd") -> bytes:
     """The archive of a ware."""
     own = [*_own(one), (".MTREE", gzip.compress(listing(one), mtime=0))]
     goods = [Good(name, 0o644, data) for name, data in own]
@@ -217,7 +217,7 @@ def _tar(goods: Iterable[Good]) -> bytes:
 # -- indexes --------------------------------------------------------------------------------
 
 
-def index(offered: Iterable[Kept], paths: bool = False) -> bytes:
+def index(offered: Iterable[InstalledGood], paths: bool = False) -> bytes:
     """The index of a repository, or that of its paths; each archive signed in it by the office."""
     goods = []
     for one in sorted(offered, key=lambda one: one.ware.name):
@@ -230,7 +230,7 @@ def index(offered: Iterable[Kept], paths: bool = False) -> bytes:
     return PACKERS["gzip"](_tar(goods))
 
 
-def _entry(one: Kept) -> str:
+def _entry(one: InstalledGood) -> str:
     content = pooled(one)
     fields = [(name, values) for name, values in _fields(one) if name != "SIZE"]
     signature = base64.b64encode(detached(content, armoured=False)).decode("ascii")
@@ -242,6 +242,6 @@ def _entry(one: Kept) -> str:
 
 
 @lru_cache(maxsize=256)
-def pooled(one: Kept) -> bytes:
+def pooled(one: InstalledGood) -> bytes:
     """The archive of a ware, as the office offers it."""
     return archive(one)

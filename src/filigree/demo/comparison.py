@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.commands.behind import Standing, behind
+from filigree.questions.commands.behind import UpdateStatus, behind
 from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.keys import keys
 from filigree.questions.commands.leftover import leftover
@@ -84,12 +84,12 @@ def _offers(system: System, options: RepositoryOptions) -> Iterator[Fact]:
     seals = Counter(row.seal.value for row in indexes if row.seal is not None)
     yield "seals of the indexes", ", ".join(f"{n} {seal}" for seal, n in seals.items()) or "none"
     late = behind(system, options=options)
-    counts = {standing: late.summary[standing.value.replace("-", "_")] for standing in Standing}
-    yield "behind", str(counts[Standing.BEHIND] + counts[Standing.REPLACED])
+    counts = {standing: late.summary[standing.value.replace("-", "_")] for standing in UpdateStatus}
+    yield "behind", str(counts[UpdateStatus.BEHIND] + counts[UpdateStatus.REPLACED])
     security = late.summary["security"]
     silent = Piece("nothing tells", Style.WARN)
     yield "missing for security", silent if security is None else _bad(security)
-    different = counts[Standing.DIFFERENT]
+    different = counts[UpdateStatus.DIFFERENT]
     yield "other versions, order unknown", str(different)
     yield (
         "offered by nobody",

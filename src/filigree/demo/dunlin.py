@@ -12,7 +12,7 @@ from filigree.demo.ground import lay_ground
 from filigree.demo.intruder import intrude
 from filigree.demo.offering import FIXES, KEPT_BACK, NEW, NOTICES, UPDATES
 from filigree.demo.repository import public_key
-from filigree.demo.slackware import Change, Kept
+from filigree.demo.slackware import ChangeEntry, InstalledWare
 from filigree.demo.world import STATION_WARES, WARES, Ware
 from filigree.families.slackware import places
 
@@ -51,7 +51,7 @@ def build_dunlin(folder: Path) -> Path:
 
 
 @lru_cache(maxsize=1)
-def everything() -> tuple[Kept, ...]:
+def everything() -> tuple[InstalledWare, ...]:
     """What is installed, in the order in which it was."""
     more = [ware for ware in STATION_WARES if ware.name == "saltpan"]
     wares = [ware for ware in (*WARES, *more) if ware.name not in _NOT_HERE]
@@ -59,14 +59,14 @@ def everything() -> tuple[Kept, ...]:
 
 
 @lru_cache(maxsize=512)
-def kept(ware: Ware, number: int = 0, part: str = slackware.MAIN) -> Kept:
+def kept(ware: Ware, number: int = 0, part: str = slackware.MAIN) -> InstalledWare:
     """A ware as this family keeps it."""
     at = BUILT + timedelta(hours=7 * number, minutes=number)
     goods = goods_of(ware, slackware.LIBRARIES)
     if ware.name == "ropewalk":
         # Nothing is diverted here: what another package has this one does not.
         goods = tuple(good for good in goods if "plot-chart" not in good.path)
-    return Kept(ware, goods, at, TAG if ware.name in BUILT_HERE else "", part)
+    return InstalledWare(ware, goods, at, TAG if ware.name in BUILT_HERE else "", part)
 
 
 def _shipped_here(ware: Ware) -> bool:
@@ -74,7 +74,7 @@ def _shipped_here(ware: Ware) -> bool:
 
 
 @lru_cache(maxsize=1)
-def offered() -> tuple[Kept, ...]:
+def offered() -> tuple[InstalledWare, ...]:
     """What the office offers: what is installed, newer versions where there are some, fixes, and more."""
     newer = {ware.name: ware for ware in UPDATES}
     wares = [newer.get(ware.name, ware) for ware in WARES if _shipped_here(ware)]
@@ -82,20 +82,22 @@ def offered() -> tuple[Kept, ...]:
     return (*(kept(ware) for ware in (*wares, *NEW)), *fixes)
 
 
-def _changes() -> list[Change]:
+def _changes() -> list[ChangeEntry]:
     by_name = {one.ware.name: one for one in offered() if one.part == slackware.MAIN}
     fixes = {one.ware.name: one for one in offered() if one.part == "patches"}
     old = {one.ware.name: one for one in everything()}
     made = BUILT + timedelta(days=38)
     found = [
-        Change(BUILT - timedelta(days=3), tuple(old[name] for name in _AGES), "Added"),
-        Change(made, tuple(by_name[name] for name in _AGES), "Upgraded", "The new year's tables."),
+        ChangeEntry(BUILT - timedelta(days=3), tuple(old[name] for name in _AGES), "Added"),
+        ChangeEntry(
+            made, tuple(by_name[name] for name in _AGES), "Upgraded", "The new year's tables."
+        ),
     ]
     for number, notice in enumerate(one for one in NOTICES if one.kind == "security"):
         builds = tuple(fixes[name] for name in notice.names)
         text = f"{notice.title}.\nFor more information, see:\n  https://tides.example/{notice.reference}"
         at = made + timedelta(hours=number)
-        found.append(Change(at, builds, "Rebuilt", text, security=True))
+        found.append(ChangeEntry(at, builds, "Rebuilt", text, security=True))
     return found
 
 
@@ -155,7 +157,7 @@ def _scripts(disk: Disk) -> None:
         disk.file(f"{folder}/{ware.name}.info", slackware.info_text(ware))
 
 
-def _archives(disk: Disk, installed: tuple[Kept, ...]) -> None:
+def _archives(disk: Disk, installed: tuple[InstalledWare, ...]) -> None:
     """What the station still keeps of what it fetched: one archive in five."""
     there = {one.label for one in offered()}
     for one in installed[::5]:

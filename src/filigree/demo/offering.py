@@ -82,7 +82,7 @@ NEW = (
 MODULE = ("tide", "2", _ware("tidegauge", "3.0-1"))
 
 
-class Group(NamedTuple):
+class OfferedGroup(NamedTuple):
     """A group of the office, with its members by how firmly they belong."""
 
     identity: str
@@ -94,10 +94,10 @@ class Group(NamedTuple):
 
 
 GROUPS = (
-    Group("gauge-station", "Gauge station", "What reads the water, and tells people of it",
+    OfferedGroup("gauge-station", "Gauge station", "What reads the water, and tells people of it",
           ("tidegauge", "tidetables"), ("chartroom", "foghorn", "weatherglass", "saltwort"),
           ("siltmeter", "kittiwake")),
-    Group("coast-network", "Coast network", "What the stations tell each other",
+    OfferedGroup("coast-network", "Coast network", "What the stations tell each other",
           ("mudflatd", "jetty"), ("buoywatch", "buoy-data"), ("mudflat-window",)),
 )  # fmt: skip
 
@@ -207,7 +207,7 @@ def _index_stanza(one: deb.Installed, place: str, content: bytes) -> tuple[str, 
     return "\n".join(kept) + "\n", stanza
 
 
-def _members(group: Group) -> tuple[str, ...]:
+def _members(group: OfferedGroup) -> tuple[str, ...]:
     return (*group.mandatory, *group.default, *group.optional)
 
 

@@ -41,20 +41,20 @@ def build_plover(folder: Path) -> Path:
     return folder
 
 
-def everything() -> list[arch.Kept]:
+def everything() -> list[arch.InstalledGood]:
     """What is installed, in the order in which it was."""
     wares = [ware for ware in WARES if ware.name not in _NOT_HERE]
     return [kept(ware, number) for number, ware in enumerate(wares)]
 
 
-def kept(ware: Ware, number: int = 0) -> arch.Kept:
+def kept(ware: Ware, number: int = 0) -> arch.InstalledGood:
     """A ware as this family keeps it."""
     at = BUILT + timedelta(hours=7 * number, minutes=number)
     goods = arch.merged(goods_of(ware))
     if ware.name == "ropewalk":
         # Here nothing is diverted: what another package has this one does not.
         goods = tuple(good for good in goods if "plot-chart" not in good.path)
-    return arch.Kept(ware, goods, at, ware.chosen)
+    return arch.InstalledGood(ware, goods, at, ware.chosen)
 
 
 def _settings(disk: Disk) -> None:
@@ -70,7 +70,7 @@ def _settings(disk: Disk) -> None:
     disk.file("/etc/pacman.d/station.d/quayside.conf", "IgnorePkg = quayside\n")
 
 
-def offered() -> list[arch.Kept]:
+def offered() -> list[arch.InstalledGood]:
     """What the office offers: what is installed, in newer versions where there are some, and more."""
     newer = {ware.name: ware for ware in (*UPDATES, *FIXES)}
     wares = [
@@ -101,13 +101,13 @@ def _repositories(disk: Disk) -> None:
         )
 
 
-def _archives(disk: Disk, installed: list[arch.Kept]) -> None:
+def _archives(disk: Disk, installed: list[arch.InstalledGood]) -> None:
     """What the station still keeps of what it fetched: one archive in five."""
     for one in installed[::5]:
         disk.file(f"{places.ARCHIVES}/{one.file_name}", arch.pooled(kept(one.ware)), at=one.at)
 
 
-def _log(disk: Disk, installed: list[arch.Kept]) -> None:
+def _log(disk: Disk, installed: list[arch.InstalledGood]) -> None:
     """What the system wrote of what it did, in both forms of time."""
     lines = [f"[{BUILT:%Y-%m-%d %H:%M}] installed chartroom (5.3.9-1)"]
     for one in installed:

@@ -9,7 +9,15 @@ from datetime import datetime
 
 from filigree.demo.goods import BUILT, Good
 from filigree.demo.repository import detached, public_key
-from filigree.demo.rpm_bytes import Member, Row, Sign, cpio, header, rpm_archive, signature_rows
+from filigree.demo.rpm_bytes import (
+    PayloadMember,
+    Row,
+    Sign,
+    cpio,
+    header,
+    rpm_archive,
+    signature_rows,
+)
 from filigree.demo.world import OFFICE, PEOPLE, Ware
 from filigree.formats.keys import read_keys
 from filigree.formats.rpm.header import Type
@@ -197,7 +205,7 @@ def archive(
         inode = _inode(one, number, good)
         links = sum(g.twin == good.twin for g in one.goods) if good.twin else 1
         members.append(
-            Member(
+            PayloadMember(
                 f".{good.path}", _mode(good), content or b"", int(BUILT.timestamp()), inode, links
             )
         )

@@ -117,7 +117,7 @@ def sqlite_file(path: Path, blobs: Iterable[bytes], wal: bool = False) -> None:
     connection.close()
 
 
-class Member(NamedTuple):
+class PayloadMember(NamedTuple):
     """One file of a payload; `inode` and `links` tell hard links."""
 
     path: str
@@ -128,10 +128,10 @@ class Member(NamedTuple):
     links: int = 1
 
 
-def cpio(members: Iterable[Member]) -> bytes:
+def cpio(members: Iterable[PayloadMember]) -> bytes:
     """A payload in the `newc` form. The content of hard links is to stand at the last name alone."""
     out = bytearray()
-    for member in (*members, Member("TRAILER!!!", 0, inode=0)):
+    for member in (*members, PayloadMember("TRAILER!!!", 0, inode=0)):
         name = member.path.encode("utf-8", "surrogateescape") + b"\0"
         fields = (
             member.inode, member.mode, 0, 0, member.links, member.modified, len(member.content),

@@ -30,7 +30,7 @@ _BAR = "+--------------------------+"
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class InstalledWare:
     """A ware as this family keeps it. `part` is where in the repository its archive lies."""
 
     ware: Ware
@@ -76,7 +76,7 @@ class Kept:
 # -- what is told of a package --------------------------------------------------------------
 
 
-def description(one: Kept) -> list[str]:
+def description(one: InstalledWare) -> list[str]:
     """Eleven lines, each with the name in front."""
     name = one.ware.name
     lines = [f"{name} ({one.ware.summary})", "", *words(f"{name}/words", 44).splitlines()[:4], ""]
@@ -95,12 +95,12 @@ def _written(good: Good) -> str:
     return path + "/" if good.is_directory else path
 
 
-def _shipped(one: Kept) -> list[Good]:
+def _shipped(one: InstalledWare) -> list[Good]:
     """What the archive holds: no links, which its script makes."""
     return [good for good in one.goods if good.target is None]
 
 
-def script(one: Kept) -> str:
+def script(one: InstalledWare) -> str:
     """What puts settings in place, and makes links."""
     settings = [good.path[1:] for good in one.goods if good.config]
     links = [good for good in one.goods if good.target is not None]
@@ -115,7 +115,7 @@ def script(one: Kept) -> str:
     return text
 
 
-def record(one: Kept, archive_size: int) -> str:
+def record(one: InstalledWare, archive_size: int) -> str:
     """The record of an installed package."""
     paths = "".join(f"{_written(good)}\n" for good in _shipped(one))
     own = "install/\ninstall/slack-desc\n" + ("install/doinst.sh\n" if script(one) else "")
@@ -128,7 +128,7 @@ def record(one: Kept, archive_size: int) -> str:
     )
 
 
-def write_database(disk: Disk, kept: Iterable[Kept]) -> None:
+def write_database(disk: Disk, kept: Iterable[InstalledWare]) -> None:
     """A text for each package, and its script; the older place is a link to the newer."""
     for one in kept:
         text = record(one, len(pooled(one)))
@@ -142,7 +142,7 @@ def write_database(disk: Disk, kept: Iterable[Kept]) -> None:
 # -- archives -------------------------------------------------------------------------------
 
 
-def archive(one: Kept, packer: str = "xz", needs: bool = True) -> bytes:
+def archive(one: InstalledWare, packer: str = "xz", needs: bool = True) -> bytes:
     """The archive of a ware."""
     text = "# How it is described.\n" + " " * len(one.ware.name) + _RULER.lstrip() + "\n"
     own = [("install/slack-desc", text + "\n".join(description(one)) + "\n", 0o644)]
@@ -158,7 +158,7 @@ def archive(one: Kept, packer: str = "xz", needs: bool = True) -> bytes:
 
 
 @lru_cache(maxsize=256)
-def pooled(one: Kept) -> bytes:
+def pooled(one: InstalledWare) -> bytes:
     """The archive of a ware, as the office offers it."""
     return archive(one)
 
@@ -190,7 +190,7 @@ _PROVIDERS = {"station-shell": "dulse", "buoy-data": "buoy-data-small", "mail-co
 # -- lists ----------------------------------------------------------------------------------
 
 
-def packages_text(offered: Sequence[Kept]) -> str:
+def packages_text(offered: Sequence[InstalledWare]) -> str:
     """The list of what is offered, needs included."""
     total = sum(len(pooled(one)) for one in offered)
     text = f"PACKAGES.TXT;  {BUILT:%a %b %d %H:%M:%S UTC %Y}\n\n"
@@ -198,7 +198,7 @@ def packages_text(offered: Sequence[Kept]) -> str:
     return text + "\n".join(_stanza(one) for one in offered)
 
 
-def _stanza(one: Kept) -> str:
+def _stanza(one: InstalledWare) -> str:
     ware = one.ware
     wishes = _relations(f"{ware.recommends}, {ware.suggests}")
     names = [re.split(r"[ |]", wish)[0] for wish in wishes]
@@ -213,7 +213,7 @@ def _stanza(one: Kept) -> str:
     )
 
 
-def manifest(offered: Iterable[Kept]) -> bytes:
+def manifest(offered: Iterable[InstalledWare]) -> bytes:
     """What every archive holds, in a long listing."""
     at = f"{BUILT:%Y-%m-%d %H:%M}"
     lines: list[str] = []
@@ -231,17 +231,17 @@ def manifest(offered: Iterable[Kept]) -> bytes:
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class ChangeEntry:
     """One change that the office tells of: when, which builds, what was done, and in how many words."""
 
     at: datetime
-    builds: tuple[Kept, ...]
+    builds: tuple[InstalledWare, ...]
     action: str
     words: str = ""
     security: bool = False
 
 
-def changes_text(changes: Iterable[Change]) -> str:
+def changes_text(changes: Iterable[ChangeEntry]) -> str:
     """The list of changes, the newest first."""
     days = []
     for one in sorted(changes, key=lambda one: one.at, reverse=True):
@@ -253,7 +253,9 @@ def changes_text(changes: Iterable[Change]) -> str:
     return f"\n{_BAR}\n".join(days) + "\n"
 
 
-def repository(offered: Sequence[Kept], changes: Iterable[Change]) -> dict[str, bytes]:
+def repository(
+    offered: Sequence[InstalledWare], changes: Iterable[ChangeEntry]
+) -> dict[str, bytes]:
     """The whole tree of a repository by its paths, sealed by the office."""
     tree = {one.place.removeprefix("./"): pooled(one) for one in offered}
     tree["PACKAGES.TXT"] = packages_text(offered).encode()

@@ -4,8 +4,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import NOTHING_OWN, ArchiveFamily, Family, Own, Report
-from filigree.families.shared.defaults import Lacking
+from filigree.families.protocol import NO_COPIES, ArchiveFamily, Family, FetchedCopies, Report
+from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.listing import PathListing
 from filigree.formats.keys import Key
 from filigree.formats.version_parts import split_version
@@ -16,7 +16,7 @@ from filigree.model.package import Package, Script, VersionParts
 NAME = "none"
 
 
-class EmptyDatabase(Lacking):
+class EmptyDatabase(DatabaseDefaults):
     """No record of anything."""
 
     aspects: frozenset[Aspect] = frozenset()
@@ -66,7 +66,9 @@ class EmptyDatabase(Lacking):
     def fields(self, package: Package) -> Mapping[str, str]:  # noqa: ARG002
         return {}
 
-    def sources(self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN) -> None:  # noqa: ARG002
+    def sources(
+        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
+    ) -> None:  # noqa: ARG002
         return None
 
     kept_endings: Sequence[str] = ()

@@ -23,7 +23,7 @@ from filigree.model.repositories import (
     Change,
     Group,
     IndexFile,
-    Listed,
+    ListedPath,
     Offer,
     Place,
     Refreshed,
@@ -125,7 +125,7 @@ ADDED = "--repo-url"
 """Where a repository is configured that the auditor adds."""
 
 
-class Own(NamedTuple):
+class FetchedCopies(NamedTuple):
     """What the auditor adds to a system's own configuration.
 
     `copies` is where copies of indexes lie that were fetched by us, None where those do not count;
@@ -136,7 +136,7 @@ class Own(NamedTuple):
     addresses: tuple[str, ...] = ()
 
 
-NOTHING_OWN = Own()
+NO_COPIES = FetchedCopies()
 
 
 class Fetch(Protocol):
@@ -164,7 +164,7 @@ class Fetch(Protocol):
         ...
 
 
-class HeldKey(NamedTuple):
+class RootKey(NamedTuple):
     """A key that a root holds: which repositories it may seal, by identity, and how it comes to that.
 
     `everything` is whether it is trusted for whatever no other key is asked for; `archives` whether
@@ -189,7 +189,7 @@ class Sources(Protocol):
         """Every index that the system is configured to use, in the order of the configuration."""
         ...
 
-    def held_keys(self) -> Sequence[HeldKey]:
+    def root_keys(self) -> Sequence[RootKey]:
         """Every key that the root holds, in every place that its family reads; never the auditor's."""
         ...
 
@@ -213,7 +213,7 @@ class Sources(Protocol):
         """What an index of packages offers, as it comes."""
         ...
 
-    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:
+    def paths(self, file: IndexFile, report: Report) -> Iterator[ListedPath]:
         """What an index of paths tells."""
         ...
 
@@ -352,7 +352,7 @@ class Database(Records, Protocol):
         ...
 
     def sources(
-        self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
+        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
     ) -> Sources | None:
         """What the system could install, judged at a time; None where the family has no such notion.
 

@@ -19,9 +19,9 @@ from filigree.formats.damage import text_of
 from filigree.formats.members import (
     MEMBERS_LIMIT,
     Algorithm,
+    ByteStream,
     Member,
     PayloadError,
-    Stream,
     digest_of,
 )
 from filigree.model.files import KIND_OF_FORM, Kind
@@ -56,7 +56,7 @@ class _Head(NamedTuple):
 
 
 def read_cpio(
-    stream: Stream, algorithm: Algorithm, numbered: Sequence[Numbered] = ()
+    stream: ByteStream, algorithm: Algorithm, numbered: Sequence[Numbered] = ()
 ) -> Iterator[Member]:
     """The members in their order. Raises PayloadError, also where the end is missing."""
     for _ in range(MEMBERS_LIMIT):
@@ -92,7 +92,7 @@ def _head(data: bytes, at: int) -> _Head:
     return head
 
 
-def _member(stream: Stream, path: str, head: _Head, algorithm: Algorithm) -> Member:
+def _member(stream: ByteStream, path: str, head: _Head, algorithm: Algorithm) -> Member:
     at = stream.position
     kind = KIND_OF_FORM.get(stat.S_IFMT(head.mode), Kind.FILE)
     target = digest = None
@@ -120,7 +120,7 @@ def _member(stream: Stream, path: str, head: _Head, algorithm: Algorithm) -> Mem
 
 
 def _numbered(
-    stream: Stream, at: int, algorithm: Algorithm, numbered: Sequence[Numbered]
+    stream: ByteStream, at: int, algorithm: Algorithm, numbered: Sequence[Numbered]
 ) -> Member:
     data = stream.read(8)
     number = int(data, 16) if len(data) == 8 and data.isalnum() and _is_hex(data) else -1
@@ -143,6 +143,6 @@ def _is_hex(data: bytes) -> bool:
     return all(sign in b"0123456789abcdefABCDEF" for sign in data)
 
 
-def _pad(stream: Stream, start: int) -> None:
+def _pad(stream: ByteStream, start: int) -> None:
     """Pass over what fills up to four bytes, counted from where a member or its data starts."""
     stream.read(-(stream.position - start) % 4)

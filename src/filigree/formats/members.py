@@ -37,7 +37,7 @@ class PayloadError(ValueError):
         self.offset = offset
 
 
-class Stream(Protocol):
+class ByteStream(Protocol):
     """Bytes from a start to an end."""
 
     @property
@@ -52,7 +52,7 @@ Algorithm = Callable[[str], str | None]
 """By which algorithm the content of a path is to be digested; None to pass over it."""
 
 
-def digest_of(stream: Stream, size: int, algorithm: str | None) -> str | None:
+def digest_of(stream: ByteStream, size: int, algorithm: str | None) -> str | None:
     """Take so many bytes off a stream, and digest them. Raises PayloadError where they end before."""
     digest = hashlib.new(algorithm, usedforsecurity=False) if algorithm else None
     left = size

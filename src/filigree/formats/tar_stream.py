@@ -12,9 +12,9 @@ from filigree.formats.members import (
     MEMBERS_LIMIT,
     PIECE,
     Algorithm,
+    ByteStream,
     Member,
     PayloadError,
-    Stream,
     digest_of,
 )
 from filigree.model.files import Kind
@@ -33,7 +33,7 @@ _KINDS = {
 class _Forward:
     """A stream with the face of a file that is only ever sought forward."""
 
-    def __init__(self, stream: Stream) -> None:
+    def __init__(self, stream: ByteStream) -> None:
         self._stream = stream
         self.last = b""
 
@@ -69,7 +69,7 @@ class _Forward:
         return b"".join(pieces)
 
 
-def read_tar(stream: Stream, algorithm: Algorithm) -> Iterator[Member]:
+def read_tar(stream: ByteStream, algorithm: Algorithm) -> Iterator[Member]:
     """The members in their order. Raises PayloadError, also where the end is missing."""
     for info, file in tar_members(stream):
         size = info.size if info.isreg() else 0
@@ -78,7 +78,7 @@ def read_tar(stream: Stream, algorithm: Algorithm) -> Iterator[Member]:
         yield _member(info, size, digest)
 
 
-def read_small_tar(stream: Stream, limit: int = READ_LIMIT) -> dict[str, bytes]:
+def read_small_tar(stream: ByteStream, limit: int = READ_LIMIT) -> dict[str, bytes]:
     """The regular files of a small payload, by name, as far as each is no longer than `limit`."""
     found: dict[str, bytes] = {}
     total = 0
@@ -94,7 +94,7 @@ def read_small_tar(stream: Stream, limit: int = READ_LIMIT) -> dict[str, bytes]:
     return found
 
 
-def tar_members(stream: Stream) -> Iterator[tuple[tarfile.TarInfo, _Forward]]:
+def tar_members(stream: ByteStream) -> Iterator[tuple[tarfile.TarInfo, _Forward]]:
     """Every head, and the stream at the start of what follows it."""
     file = _Forward(stream)
     try:

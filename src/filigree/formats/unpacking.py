@@ -29,14 +29,14 @@ _MAGICS = (
 )
 
 
-class _Allowance:
+class _UnpackAllowance:
     """What is left of the bytes that streams may give beyond their share."""
 
     def __init__(self) -> None:
         self.left = ALLOWANCE
 
 
-_ALLOWANCE = _Allowance()
+_ALLOWANCE = _UnpackAllowance()
 
 
 def renew_allowance() -> None:

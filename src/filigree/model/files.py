@@ -156,7 +156,7 @@ class FileRecord(NamedTuple):
     moot: str | None = None
     trick: str | None = None
     remarks: tuple[str, ...] = ()
-    grain: int = 1
+    time_resolution: int = 1
     also: tuple[str, ...] = ()
     policies: tuple[LocalPolicy, ...] = ()
     plain: "FileRecord | None" = None

@@ -36,7 +36,7 @@ class Offer(NamedTuple):
     named: tuple[tuple[str, str], ...] = ()
 
 
-class Listed(NamedTuple):
+class ListedPath(NamedTuple):
     """A path, and the package that holds it, as an index says; `holder` is the family's own text.
 
     `kind` is `directory` where the index says so.

@@ -11,7 +11,7 @@ from filigree.families.protocol import Report
 from filigree.families.shared.payload import Broken, records
 from filigree.families.shared.payload_archive import OnePayload
 from filigree.formats.arch.field_blocks import read_pairs
-from filigree.formats.arch.mtree import Listed
+from filigree.formats.arch.mtree import ListedFile
 from filigree.formats.damage import text_of
 from filigree.formats.members import Algorithm, Member, PayloadError
 from filigree.formats.random_access import Bytes, MemoryBytes
@@ -104,7 +104,7 @@ class ArchArchive(OnePayload):
     # -- files -----------------------------------------------------------------------------
 
     @cached_property
-    def _listed(self) -> dict[str, Listed]:
+    def _listed(self) -> dict[str, ListedFile]:
         data = self._own.get(_LISTING)
         return (
             read_packed_listing(data, f"{_LISTING} in {self._path}", self._report) if data else {}

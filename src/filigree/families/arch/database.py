@@ -12,15 +12,15 @@ from filigree.families.arch import described, places
 from filigree.families.arch.needs import ANY, machine_of, term_forbids, term_is_met
 from filigree.families.arch.offers import read_offers
 from filigree.families.arch.settings import option_words, read_settings, told_words
-from filigree.families.protocol import NOTHING_OWN, Own, Report
+from filigree.families.protocol import NO_COPIES, FetchedCopies, Report
 from filigree.families.shared.damaged import sound_needs
-from filigree.families.shared.defaults import Lacking
+from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.expressions import Expressions
 from filigree.families.shared.indexes import unpacked_pieces
 from filigree.families.shared.listing import PathListing
 from filigree.families.shared.looking import names_in, read_or_report
 from filigree.formats.arch.field_blocks import read_blocks
-from filigree.formats.arch.mtree import Listed, read_listing
+from filigree.formats.arch.mtree import ListedFile, read_listing
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.keys import Key
 from filigree.formats.members import PayloadError
@@ -44,7 +44,7 @@ _BYTES_A_PATH = 45
 _NO_PATHS = PathListing()
 
 
-class ArchDatabase(Lacking):
+class ArchDatabase(DatabaseDefaults):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
     aspects = described.ASPECTS
@@ -183,7 +183,7 @@ class ArchDatabase(Lacking):
         return [self._with_policy(record) for record in found] if self._left_out else list(found)
 
     def _unlisted(
-        self, package: Package, paths: Sequence[str], listed: dict[str, Listed]
+        self, package: Package, paths: Sequence[str], listed: dict[str, ListedFile]
     ) -> list[str]:
         """What the listing tells of, and the list of paths does not; it is reported."""
         written = {f"/{path.strip('/')}" for path in paths}
@@ -214,7 +214,7 @@ class ArchDatabase(Lacking):
             "which paths are left out", self._report,
         )  # fmt: skip
 
-    def _listed(self, package: Package) -> dict[str, Listed]:
+    def _listed(self, package: Package) -> dict[str, ListedFile]:
         """What the listing that came with a package says, by path."""
         path = f"{self._folders[package]}/mtree"
         data = read_or_report(self._jail, path, self._report, LISTING_LIMIT)
@@ -286,7 +286,7 @@ class ArchDatabase(Lacking):
         return package.fields
 
     def sources(
-        self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
+        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
     ) -> "ArchSources":
         from filigree.families.arch.repositories import ArchRepositories
         from filigree.families.arch.sources import ArchSources
@@ -311,7 +311,7 @@ class ArchDatabase(Lacking):
         return next((p for p in self._packages if self._folders[p] == folder), None)
 
 
-def read_packed_listing(data: bytes, path: str, report: Report) -> dict[str, Listed]:
+def read_packed_listing(data: bytes, path: str, report: Report) -> dict[str, ListedFile]:
     """A listing, whatever its compression, by path; what makes no sense is reported."""
     source = MemoryBytes(data)
     stream = Unpacked(source, 0, source.size)

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from filigree.formats.arch.mtree import Listed
+from filigree.formats.arch.mtree import ListedFile
 from filigree.formats.arch.relations import RelationError, parse_relation, parse_wish
 from filigree.formats.numbers import whole_number
 from filigree.model.answer import moment_of
@@ -113,7 +113,7 @@ def settings_of(fields: Fields) -> dict[str, str | None]:
 
 
 def records_of(
-    paths: Iterable[str], listed: Mapping[str, Listed], settings: Mapping[str, str | None]
+    paths: Iterable[str], listed: Mapping[str, ListedFile], settings: Mapping[str, str | None]
 ) -> Iterator[FileRecord]:
     """What is on record of each path: by the listing, or, where that is silent, by the path alone."""
     for written in paths:
@@ -122,7 +122,7 @@ def records_of(
 
 
 def record_of(
-    path: str, one: Listed | None, folder: bool, settings: Mapping[str, str | None]
+    path: str, one: ListedFile | None, folder: bool, settings: Mapping[str, str | None]
 ) -> FileRecord:
     """The record of one path; `folder` is whether it is written as one."""
     config = path in settings

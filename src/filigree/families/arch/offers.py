@@ -14,7 +14,7 @@ from filigree.formats.piece_stream import PieceStream
 from filigree.formats.tar_stream import tar_members
 from filigree.model.answer import Gap
 from filigree.model.package import Package, State
-from filigree.model.repositories import Listed, Offer, Place
+from filigree.model.repositories import ListedPath, Offer, Place
 
 _RECORD_LIMIT = 1 << 20
 _PATHS_LIMIT = 64 << 20
@@ -38,12 +38,12 @@ def read_offers(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[
         )  # fmt: skip
 
 
-def read_paths(pieces: Iterable[bytes]) -> Iterator[Listed]:
+def read_paths(pieces: Iterable[bytes]) -> Iterator[ListedPath]:
     """Every path of an index of paths; the holder is the folder of its package."""
     for folder, data in _records(pieces, ("files",), _PATHS_LIMIT):
         for path in read_blocks(data).get("FILES", ()):
             kind = "directory" if path.endswith("/") else None
-            yield Listed(f"/{path.strip('/')}", folder, kind)
+            yield ListedPath(f"/{path.strip('/')}", folder, kind)
 
 
 def _records(

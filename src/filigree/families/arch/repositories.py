@@ -9,7 +9,7 @@ from filigree.access.jail import Jail
 from filigree.families.arch import places
 from filigree.families.arch.refreshing import SIGNATURE_LIMIT
 from filigree.families.arch.settings import OPTIONS, Setting, option_words
-from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
+from filigree.families.protocol import ADDED, Fetch, FetchedCopies, Report, RootKey
 from filigree.families.shared.indexes import best_of, copies_folder, unpacked_pieces
 from filigree.families.shared.looking import names_in, read_or_report
 from filigree.families.shared.rings import RingRepositories, held_in_ring, ring_of
@@ -46,7 +46,7 @@ class ArchRepositories(RingRepositories):
 
     def __init__(
         self, jail: Jail, report: Report, settings: list[Setting], architecture: str | None,
-        keyring: list[Key] | None, now: datetime, own: Own,
+        keyring: list[Key] | None, now: datetime, own: FetchedCopies,
     ) -> None:  # fmt: skip
         super().__init__(jail, report, architecture, keyring, now, own)
         self._settings = settings
@@ -187,7 +187,7 @@ class ArchRepositories(RingRepositories):
     # -- keys ------------------------------------------------------------------------------
 
     @cached_property
-    def _held(self) -> list[HeldKey]:
+    def _held(self) -> list[RootKey]:
         """Every key of the ring, in both of its forms, and of the files that it is filled from."""
         names = tuple(
             dict.fromkeys(one.section for one in self._settings if one.section not in ("", OPTIONS))

@@ -7,7 +7,7 @@ from filigree.families.arch import described, offers
 from filigree.families.arch.database import needs_told
 from filigree.families.arch.needs import ANY
 from filigree.families.arch.repositories import ArchRepositories
-from filigree.families.protocol import Own, Report
+from filigree.families.protocol import FetchedCopies, Report
 from filigree.families.shared.choosing import choices_by_number
 from filigree.families.shared.indexes import IndexReader
 from filigree.formats.arch.versions import compare_versions
@@ -18,7 +18,7 @@ from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
 from filigree.model.repositories import (
     IndexFile,
-    Listed,
+    ListedPath,
     Offer,
     Place,
     Repository,
@@ -33,7 +33,9 @@ class ArchSources(IndexReader):
     any_machine = ANY
     compare = staticmethod(compare_versions)
 
-    def __init__(self, jail: Jail, report: Report, configured: ArchRepositories, own: Own) -> None:
+    def __init__(
+        self, jail: Jail, report: Report, configured: ArchRepositories, own: FetchedCopies
+    ) -> None:
         super().__init__(jail, report, configured, own)
         self._configured = configured
 
@@ -53,7 +55,7 @@ class ArchSources(IndexReader):
         except PayloadError as error:
             report(Gap(file.path, f"{error}; what follows was not read"))
 
-    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:
+    def paths(self, file: IndexFile, report: Report) -> Iterator[ListedPath]:
         try:
             yield from offers.read_paths(self._pieces(file))
         except PayloadError as error:

@@ -11,7 +11,7 @@ from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
 from filigree.families.deb.needs import own_machine, rivals, term_forbids, term_is_met
 from filigree.families.deb.policy import (
-    Policy,
+    DebPolicy,
     keeping,
     never_left_over,
     read_policy,
@@ -23,8 +23,8 @@ from filigree.families.deb.stanza import (
     needs_told,
     package_of,
 )
-from filigree.families.protocol import NOTHING_OWN, Own, Report
-from filigree.families.shared.defaults import Lacking
+from filigree.families.protocol import NO_COPIES, FetchedCopies, Report
+from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.expressions import Expressions
 from filigree.families.shared.links import read_managed_links
 from filigree.families.shared.looking import names_in, read_or_report
@@ -59,7 +59,7 @@ NO_DIGESTS = DigestList({}, {}, ())
 _NO_LONGER = "the package no longer ships it"
 
 
-class DebDatabase(Lacking):
+class DebDatabase(DatabaseDefaults):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
     aspects = frozenset({Aspect.PRESENCE, Aspect.CONTENT, Aspect.KIND})
@@ -167,7 +167,7 @@ class DebDatabase(Lacking):
         return frozenset(names_in(self._jail, places.INFO, self._report))
 
     @cached_property
-    def _policy(self) -> Policy:
+    def _policy(self) -> DebPolicy:
         return read_policy(self._jail, self._report)
 
     def _info_path(self, name: str, architecture: str, ending: str) -> str | None:
@@ -403,7 +403,7 @@ class DebDatabase(Lacking):
         return self._links
 
     def sources(
-        self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
+        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
     ) -> "DebSources":
         from filigree.families.deb.repositories import DebRepositories
         from filigree.families.deb.sources import DebSources

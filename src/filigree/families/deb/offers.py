@@ -7,11 +7,11 @@ from filigree.families.deb.stanza import NotAPackage, package_of
 from filigree.families.protocol import Report
 from filigree.formats.damage import Damage
 from filigree.formats.deb.contents import read_contents
-from filigree.formats.deb.index import Entry, fields_of, read_index
+from filigree.formats.deb.index import IndexEntry, fields_of, read_index
 from filigree.formats.numbers import whole_number
 from filigree.model.answer import Gap
 from filigree.model.package import Package, State
-from filigree.model.repositories import Listed, Offer, Place
+from filigree.model.repositories import ListedPath, Offer, Place
 
 DAMAGES_LIMIT = 20
 _NOTHING: Mapping[str, str] = {}
@@ -42,7 +42,7 @@ def _named(fields: Mapping[str, str]) -> tuple[tuple[str, str], ...]:
     return found
 
 
-def _entries(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[Entry]:
+def _entries(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[IndexEntry]:
     damages = 0
     for entry in read_index(pieces):
         if not isinstance(entry, Damage):
@@ -73,12 +73,12 @@ def description_key(record: str) -> str | None:
     return rest.partition("\n")[0] if found else None
 
 
-def read_paths(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[Listed]:
+def read_paths(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[ListedPath]:
     """Every path of an index, with each package that has it."""
     damages = 0
     for row in read_contents(pieces):
         if not isinstance(row, Damage):
-            yield Listed(*row)
+            yield ListedPath(*row)
             continue
         damages += 1
         if damages <= DAMAGES_LIMIT:

@@ -25,7 +25,7 @@ from filigree.model.needs import Relation
 
 
 @dataclass(frozen=True)
-class Policy:
+class DebPolicy:
     """The declared policy of one root, ready to be asked about paths."""
 
     relocations: tuple[Relocation, ...] = ()
@@ -85,14 +85,14 @@ class Policy:
             yield LocalPolicy(Sort.EXCLUSION, last.place, words)
 
 
-def read_policy(jail: Jail, report: Report) -> Policy:
+def read_policy(jail: Jail, report: Report) -> DebPolicy:
     """The policy of a root. What cannot be read or parsed is reported, and the rest is kept."""
     relocations, damages = read_diversions(read_or_report(jail, places.DIVERSIONS, report))
     _tell(damages, places.DIVERSIONS, report)
     overrides, damages = read_overrides(read_or_report(jail, places.OVERRIDES, report))
     _tell(damages, places.OVERRIDES, report)
     told = list(_path_rules(jail, report))
-    return Policy(
+    return DebPolicy(
         tuple(relocations),
         {override.path: override for override in overrides},
         Expressions((rule for _, rule in told), glob, "which paths are left out", report),

@@ -11,7 +11,7 @@ from filigree.families.deb import places
 from filigree.families.deb.choosing import Pin, Pins
 from filigree.families.deb.copies import SCHEME, Copies, Signed
 from filigree.families.deb.policy import read_settings
-from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, HeldKey, Own, Report
+from filigree.families.protocol import ADDED, NO_COPIES, Fetch, FetchedCopies, Report, RootKey
 from filigree.families.shared.indexes import Keys
 from filigree.families.shared.looking import names_in, os_release, read_or_report
 from filigree.formats.damage import Damage
@@ -37,7 +37,7 @@ class DebRepositories:
 
     def __init__(
         self, jail: Jail, report: Report, architectures: list[str], now: datetime,
-        keyring: list[Key] | None = None, own: Own = NOTHING_OWN,
+        keyring: list[Key] | None = None, own: FetchedCopies = NO_COPIES,
     ) -> None:  # fmt: skip
         self._jail = jail
         self._report = report
@@ -264,7 +264,7 @@ class DebRepositories:
 
     key_place = places.TRUSTED_PARTS
 
-    def held_keys(self) -> list[HeldKey]:
+    def root_keys(self) -> list[RootKey]:
         """Every key of the root, with the entries that it may seal.
 
         An entry that names no key takes those that are trusted for everything.
@@ -278,7 +278,7 @@ class DebRepositories:
             for key in source.signed_by:
                 named.setdefault(key, []).append(one.identity)
         found = [
-            HeldKey(key, "trusted for every entry that names no key", open_, everything=True)
+            RootKey(key, "trusted for every entry that names no key", open_, everything=True)
             for file in self._trusted_files
             for key in self._keys.held(file)
         ]
@@ -287,29 +287,29 @@ class DebRepositories:
         found += self._other_keys({one.key.file for one in found})
         return found
 
-    def _named_keys(self, named: dict[str, list[str]]) -> Iterator[HeldKey]:
+    def _named_keys(self, named: dict[str, list[str]]) -> Iterator[RootKey]:
         """The keys of the files that entries name, and of entries themselves."""
         for name, who in named.items():
             scope = tuple(dict.fromkeys(who))
             if "\n" in name:
                 keys = Keys(self._jail, self._report).of_text(name, "the entry itself")
-                yield from (HeldKey(key, "stands in the entry itself", scope) for key in keys)
+                yield from (RootKey(key, "stands in the entry itself", scope) for key in keys)
             elif name.startswith("/") and name not in self._trusted_files:
                 how = "named by the entries that it may seal"
-                yield from (HeldKey(key, how, scope) for key in self._keys.held(name))
+                yield from (RootKey(key, how, scope) for key in self._keys.held(name))
 
-    def _other_keys(self, told: set[str]) -> Iterator[HeldKey]:
+    def _other_keys(self, told: set[str]) -> Iterator[RootKey]:
         for folder in places.KEYRINGS:
             for name in names_in(self._jail, folder, self._report):
                 path = f"{folder}/{name}"
                 if path not in told and name.endswith((".gpg", ".asc", ".pgp")):
                     how = "lies there; no entry names it"
-                    yield from (HeldKey(k, how, archives=False) for k in self._keys.held(path))
+                    yield from (RootKey(k, how, archives=False) for k in self._keys.held(path))
         for name in names_in(self._jail, places.ARCHIVE_KEYS, self._report):
             folder = f"{places.ARCHIVE_KEYS}/{name}"
             for file in names_in(self._jail, folder, self._report):
                 how = "for archives that are signed inside"
-                yield from (HeldKey(key, how) for key in self._keys.held(f"{folder}/{file}"))
+                yield from (RootKey(key, how) for key in self._keys.held(f"{folder}/{file}"))
 
     @cached_property
     def _trusted(self) -> list[Key]:
@@ -323,7 +323,7 @@ class DebRepositories:
         return [places.TRUSTED, *parts]
 
 
-def _narrowed(one: HeldKey, named: dict[str, list[str]]) -> HeldKey:
+def _narrowed(one: RootKey, named: dict[str, list[str]]) -> RootKey:
     """A trusted key, with the entries that name it by its fingerprint too."""
     more = [
         who

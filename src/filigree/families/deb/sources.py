@@ -8,7 +8,7 @@ from filigree.families.deb.choosing import choices
 from filigree.families.deb.offers import description_key
 from filigree.families.deb.repositories import DebRepositories
 from filigree.families.deb.stanza import capabilities_told, needs_told
-from filigree.families.protocol import Own, Report
+from filigree.families.protocol import FetchedCopies, Report
 from filigree.families.shared.indexes import IndexReader
 from filigree.formats.deb.versions import compare_versions
 from filigree.model.choices import Choice, Offering
@@ -16,7 +16,7 @@ from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
 from filigree.model.repositories import (
     IndexFile,
-    Listed,
+    ListedPath,
     Membership,
     Offer,
     Place,
@@ -31,7 +31,9 @@ class DebSources(IndexReader):
     compare = staticmethod(compare_versions)
     membership = Membership.DEFAULT
 
-    def __init__(self, jail: Jail, report: Report, configured: DebRepositories, own: Own) -> None:
+    def __init__(
+        self, jail: Jail, report: Report, configured: DebRepositories, own: FetchedCopies
+    ) -> None:
         super().__init__(jail, report, configured, own)
         self._configured = configured
 
@@ -40,7 +42,7 @@ class DebSources(IndexReader):
     def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
         return offers.read_offers(self._pieces(file), file.path, report)
 
-    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:
+    def paths(self, file: IndexFile, report: Report) -> Iterator[ListedPath]:
         return offers.read_paths(self._pieces(file), file.path, report)
 
     def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:

@@ -11,7 +11,7 @@ from filigree.formats.rpm.bdb_hash import is_hash_file, read_pairs
 from filigree.formats.rpm.slot_file import is_slot_file, read_slots
 
 
-class Found(NamedTuple):
+class FoundDatabase(NamedTuple):
     """What lies at one place: the bytes of a header, or why they cannot be had."""
 
     place: int
@@ -20,7 +20,7 @@ class Found(NamedTuple):
 
 
 class Container(Protocol):
-    def __iter__(self) -> Iterator[Found]:
+    def __iter__(self) -> Iterator[FoundDatabase]:
         """Everything that is there. Raises ContainerError where the file as a whole is damaged."""
         ...
 
@@ -39,22 +39,22 @@ class SqliteContainer:
         if "Packages" not in self._file.tables():
             raise ContainerError("it has no table of packages", 0)
 
-    def __iter__(self) -> Iterator[Found]:
+    def __iter__(self) -> Iterator[FoundDatabase]:
         last = -1
         for (number,) in self._file.rows("SELECT hnum FROM Packages ORDER BY hnum"):
             if not isinstance(number, int) or number <= last:
                 # They come in their order, unless the pages of the table go round in a circle.
-                yield Found(0, None, "rows out of their order; what follows was not read")
+                yield FoundDatabase(0, None, "rows out of their order; what follows was not read")
                 return
             last = number
             # One by one, so that a damaged row costs itself.
             try:
                 blob = self.blob(number)
             except ContainerError as error:
-                yield Found(number, None, f"row {number}: {error}")
+                yield FoundDatabase(number, None, f"row {number}: {error}")
                 continue
             damage = None if blob is not None else f"row {number} holds no header"
-            yield Found(number, blob, damage)
+            yield FoundDatabase(number, blob, damage)
 
     def blob(self, place: int) -> bytes | None:
         rows = self._file.rows("SELECT blob FROM Packages WHERE hnum = ?", place)
@@ -77,9 +77,9 @@ class SlotContainer:
         if not is_slot_file(source):
             raise ContainerError("no slot file starts here", 0)
 
-    def __iter__(self) -> Iterator[Found]:
+    def __iter__(self) -> Iterator[FoundDatabase]:
         for blob in read_slots(self._source):
-            yield Found(blob.slot, blob.data, blob.damage)
+            yield FoundDatabase(blob.slot, blob.data, blob.damage)
 
     def blob(self, place: int) -> bytes | None:
         return next((blob.data for blob in read_slots(self._source, place)), None)
@@ -96,12 +96,12 @@ class HashContainer:
         if not is_hash_file(source):
             raise ContainerError("no hash file starts here", 0)
 
-    def __iter__(self) -> Iterator[Found]:
+    def __iter__(self) -> Iterator[FoundDatabase]:
         for pair in read_pairs(self._source):
             if pair.damage is not None:
-                yield Found(pair.place, None, pair.damage)
+                yield FoundDatabase(pair.place, None, pair.damage)
             elif pair.key.strip(b"\0"):
-                yield Found(pair.place, pair.value)
+                yield FoundDatabase(pair.place, pair.value)
 
     def blob(self, place: int) -> bytes | None:
         return next((pair.value for pair in read_pairs(self._source, place)), None)

@@ -7,7 +7,7 @@ from functools import cached_property, lru_cache, partial
 from typing import TYPE_CHECKING, Any
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import NOTHING_OWN, Own, Report
+from filigree.families.protocol import NO_COPIES, FetchedCopies, Report
 from filigree.families.rpm import described, places
 from filigree.families.rpm.caches import cache_folders
 from filigree.families.rpm.containers import Container, open_container
@@ -17,7 +17,7 @@ from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_fo
 from filigree.families.rpm.policy import main_words, read_policy
 from filigree.families.rpm.seals import record_seal
 from filigree.families.shared.damaged import sound_needs
-from filigree.families.shared.defaults import Lacking
+from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.indexes import Keys
 from filigree.families.shared.links import read_managed_links
 from filigree.families.shared.listing import PathListing, SplitListing
@@ -53,7 +53,7 @@ _RELEASES = (
 )
 
 
-class RpmDatabase(Lacking):
+class RpmDatabase(DatabaseDefaults):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
     aspects = described.ASPECTS
@@ -275,7 +275,7 @@ class RpmDatabase(Lacking):
         return self._links
 
     def sources(
-        self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
+        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
     ) -> "RpmSources":
         from filigree.families.rpm.repositories import RpmRepositories
         from filigree.families.rpm.sources import RpmSources

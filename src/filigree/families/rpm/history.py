@@ -120,7 +120,7 @@ def _opened(jail: Jail, path: str, report: Report) -> Iterator[SqliteFile | None
             file.close()
 
 
-class Standing(NamedTuple):
+class Origin(NamedTuple):
     """Why a package is installed and where it came from; None where nothing tells."""
 
     reason: Reason | None = None
@@ -134,19 +134,19 @@ class History:
         self._jail = jail
         self._report = report
         self._reasons: dict[str, Reason] = {}
-        self._exact: dict[str, Standing] = {}
+        self._exact: dict[str, Origin] = {}
         for part in (self._oldest, self._transactions, self._newest):
             part()
 
-    def of(self, name: str, full: str, architecture: str) -> Standing:
+    def of(self, name: str, full: str, architecture: str) -> Origin:
         """What is known of one package, by its name, full version and architecture."""
         if not self._exact and not self._reasons:
-            return Standing()
+            return Origin()
         epoch, version, release = split_version(full)
         key = f"{name}-{epoch or 0}:{version}-{release or ''}.{architecture}"
-        exact = self._exact.get(key, Standing())
+        exact = self._exact.get(key, Origin())
         reason = self._reasons.get(f"{name}.{architecture}", exact.reason)
-        return Standing(reason, exact.repository)
+        return Origin(reason, exact.repository)
 
     def _newest(self) -> None:
         for name, facts in self._table(places.REASONS, "packages"):
@@ -189,10 +189,10 @@ class History:
                                self._line(f"{path}/from_repo"))  # fmt: skip
 
     def _note(self, full: str, reason: Reason | None, repository: str | None) -> None:
-        known = self._exact.get(full, Standing())
+        known = self._exact.get(full, Origin())
         if repository in _NONE:
             repository = None
-        self._exact[full] = Standing(reason or known.reason, repository or known.repository)
+        self._exact[full] = Origin(reason or known.reason, repository or known.repository)
 
     def _line(self, path: str) -> str:
         return text_of(read_or_report(self._jail, path, self._report)).strip()

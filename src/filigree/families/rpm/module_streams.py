@@ -2,14 +2,14 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from filigree.formats.rpm.modules import Stream
+from filigree.formats.rpm.modules import ModuleStream
 
 _MARK = " needs "
 _PLATFORM = "platform"
 """What every stream needs and no index offers: the distribution's own release."""
 
 
-def needs_written(one: Stream) -> Iterator[str]:
+def needs_written(one: ModuleStream) -> Iterator[str]:
     """What a stream needs, as lines that an index can keep: a line for each way to have it."""
     for way in one.needs:
         words = " ".join(f"{module}:{','.join(streams)}" for module, streams in way.items())

@@ -21,7 +21,7 @@ from filigree.model.repositories import (
     Advisory,
     Change,
     Group,
-    Listed,
+    ListedPath,
     Membership,
     Offer,
     Place,
@@ -126,12 +126,12 @@ def holder_text(name: str, version: str, architecture: str) -> str:
     return f"{name}\t{version}\t{architecture}"
 
 
-def read_paths(pieces: Iterable[bytes]) -> Iterator[Listed]:
+def read_paths(pieces: Iterable[bytes]) -> Iterator[ListedPath]:
     """Every path of an index, with the package that has it. Raises XmlError."""
     for one in read_named(pieces):
         holder = holder_text(one.name, one.version, one.architecture)
         for kind, path in one.rows:
-            yield Listed(path, holder, "directory" if kind == "dir" else None)
+            yield ListedPath(path, holder, "directory" if kind == "dir" else None)
 
 
 def read_changes(pieces: Iterable[bytes]) -> Iterator[tuple[str, Change]]:

@@ -16,7 +16,7 @@ from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 
 
-class Policy(NamedTuple):
+class RpmPolicy(NamedTuple):
     """Names and patterns of what is held, names of what is protected."""
 
     held_names: frozenset[str]
@@ -36,7 +36,7 @@ class Policy(NamedTuple):
         return any(map(self.held_patterns.any, spelled))
 
 
-def read_policy(jail: Jail, report: Report) -> Policy:
+def read_policy(jail: Jail, report: Report) -> RpmPolicy:
     """All that is declared."""
     told = (
         Told(line, path)
@@ -52,7 +52,7 @@ def read_policy(jail: Jail, report: Report) -> Policy:
         if name.endswith(".conf")
         for line in _lines(jail, f"{folder}/{name}", report)
     }
-    return Policy(_locked(jail, report), patterns, frozenset(protected))
+    return RpmPolicy(_locked(jail, report), patterns, frozenset(protected))
 
 
 def _locked(jail: Jail, report: Report) -> frozenset[str]:

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import ADDED, NOTHING_OWN, Fetch, HeldKey, Own, Report
+from filigree.families.protocol import ADDED, NO_COPIES, Fetch, FetchedCopies, Report, RootKey
 from filigree.families.rpm import places
 from filigree.families.shared.indexes import Keys, packed_digest, unpacked_pieces
 from filigree.families.shared.looking import names_in, os_release, read_or_report
@@ -62,7 +62,7 @@ class RpmRepositories:
         architecture: str | None,
         now: datetime,
         keyring: list[Key] | None = None,
-        own: Own = NOTHING_OWN,
+        own: FetchedCopies = NO_COPIES,
         release: str | None = None,
         imported: Callable[[], list[Key]] = list,
     ) -> None:
@@ -200,7 +200,7 @@ class RpmRepositories:
     def key_place(self) -> str:
         return f"{places.KEYS}, and be imported into the package database"
 
-    def held_keys(self) -> list[HeldKey]:
+    def root_keys(self) -> list[RootKey]:
         """Every key of the root.
 
         What was imported into the database is trusted for packages of whatever origin; a key that an
@@ -215,17 +215,17 @@ class RpmRepositories:
                 if file is not None:
                     named.setdefault(file, []).append(one.identity)
         found = [
-            HeldKey(key, "imported: trusted for packages of whatever origin", tuple(every), True)
+            RootKey(key, "imported: trusted for packages of whatever origin", tuple(every), True)
             for key in self._imported()
         ]
         for file, who in named.items():
             how = "named by the entries that it may seal"
-            found += (HeldKey(key, how, tuple(who)) for key in self._keys.held(file))
+            found += (RootKey(key, how, tuple(who)) for key in self._keys.held(file))
         for name in names_in(self._jail, places.KEYS, self._report):
             path = f"{places.KEYS}/{name}"
             if path not in named:
                 how = "lies there; no entry names it"
-                found += (HeldKey(k, how, archives=False) for k in self._keys.held(path))
+                found += (RootKey(k, how, archives=False) for k in self._keys.held(path))
         return found
 
     # -- variables -------------------------------------------------------------------------

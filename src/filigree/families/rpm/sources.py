@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property, lru_cache
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import Own, Report
+from filigree.families.protocol import FetchedCopies, Report
 from filigree.families.rpm import offers, places
 from filigree.families.rpm.choosing import choices, excluded
 from filigree.families.rpm.database import capabilities_told, needs_told
@@ -27,7 +27,7 @@ from filigree.model.repositories import (
     Change,
     Group,
     IndexFile,
-    Listed,
+    ListedPath,
     Offer,
     Place,
     Repository,
@@ -40,7 +40,9 @@ class RpmSources(IndexReader):
     any_machine = "noarch"
     compare = staticmethod(compare_versions)
 
-    def __init__(self, jail: Jail, report: Report, configured: RpmRepositories, own: Own) -> None:
+    def __init__(
+        self, jail: Jail, report: Report, configured: RpmRepositories, own: FetchedCopies
+    ) -> None:
         super().__init__(jail, report, configured, own)
         self._opened = lru_cache(maxsize=64)(offers.told_in)
         self._globs: dict[str, Expressions] = {}
@@ -51,7 +53,7 @@ class RpmSources(IndexReader):
     def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:  # noqa: ARG002
         return offers.read_offers(self._pieces(file))
 
-    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:  # noqa: ARG002
+    def paths(self, file: IndexFile, report: Report) -> Iterator[ListedPath]:  # noqa: ARG002
         return offers.read_paths(self._pieces(file))
 
     def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002

@@ -10,7 +10,7 @@ from filigree.model.package import Package
 from filigree.model.seals import Seal
 
 
-class Lacking:
+class DatabaseDefaults:
     """A database without diversions, links of the system's own, seals of records, and a history."""
 
     def prepare(self, packages: Sequence[Package]) -> None:

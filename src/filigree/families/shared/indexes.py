@@ -7,7 +7,7 @@ from typing import Protocol
 
 from filigree.access.fetching import FetchError
 from filigree.access.jail import Jail
-from filigree.families.protocol import Fetch, HeldKey, Own, Report
+from filigree.families.protocol import Fetch, FetchedCopies, Report, RootKey
 from filigree.formats.keys import Key, read_keys
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
@@ -19,7 +19,7 @@ from filigree.model.repositories import (
     Group,
     IndexCopy,
     IndexFile,
-    Listed,
+    ListedPath,
     Membership,
     Refreshed,
     Repository,
@@ -176,7 +176,7 @@ class Configured(Protocol):
 
     def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed: ...
 
-    def held_keys(self) -> Sequence[HeldKey]: ...
+    def root_keys(self) -> Sequence[RootKey]: ...
 
     @property
     def key_place(self) -> str: ...
@@ -193,7 +193,9 @@ class IndexReader:
     compare: Callable[[str, str], int]
     membership = Membership.MANDATORY
 
-    def __init__(self, jail: Jail, report: Report, configured: Configured, own: Own) -> None:
+    def __init__(
+        self, jail: Jail, report: Report, configured: Configured, own: FetchedCopies
+    ) -> None:
         self._jail = jail
         self._report = report
         self._own = own
@@ -205,8 +207,8 @@ class IndexReader:
     def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
         return self._known.refresh(repository, fetch, paths)
 
-    def held_keys(self) -> Sequence[HeldKey]:
-        return self._known.held_keys()
+    def root_keys(self) -> Sequence[RootKey]:
+        return self._known.root_keys()
 
     @property
     def key_place(self) -> str:
@@ -221,7 +223,7 @@ class IndexReader:
 
     # What a family's indexes do not tell; one that does has an answer of its own.
 
-    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:  # noqa: ARG002
+    def paths(self, file: IndexFile, report: Report) -> Iterator[ListedPath]:  # noqa: ARG002
         return iter(())
 
     def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002

@@ -6,7 +6,7 @@ from functools import cached_property
 from types import MappingProxyType
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import HeldKey, Own, Report
+from filigree.families.protocol import FetchedCopies, Report, RootKey
 from filigree.families.shared.indexes import Keys
 from filigree.formats.key_box import BOX_LIMIT, is_key_box, keys_in
 from filigree.formats.keys import Key, read_keys
@@ -41,22 +41,22 @@ def ring_of(home: str, jail: Jail, keys: Keys, report: Report) -> Iterator[Key]:
 def held_in_ring(
     ring: Sequence[Key], fillers: Iterable[Key], how: str, names: tuple[str, ...],
     gone: Mapping[str, str] = NONE_GONE,
-) -> list[HeldKey]:  # fmt: skip
+) -> list[RootKey]:  # fmt: skip
     """The keys of a ring, trusted for every repository, and those in files that it is filled from.
 
     `how` is what is to be said of the former, `gone` why some of them count no more, by fingerprint.
     """
     found = [
-        HeldKey(key, f"in the key ring, and {gone[key.fingerprint]}", archives=False)
+        RootKey(key, f"in the key ring, and {gone[key.fingerprint]}", archives=False)
         if key.fingerprint in gone
-        else HeldKey(key, how, names, True)
+        else RootKey(key, how, names, True)
         for key in ring
     ]
     told = {key.fingerprint for key in ring}
     for key in fillers:
         # What fills the ring is not yet in it.
         why = "fills the key ring" if key.fingerprint in told else "lies there; not in the ring"
-        found.append(HeldKey(key, why, archives=False))
+        found.append(RootKey(key, why, archives=False))
     return found
 
 
@@ -68,7 +68,7 @@ class RingRepositories:
 
     def __init__(
         self, jail: Jail, report: Report, architecture: str | None, keyring: list[Key] | None,
-        now: datetime, own: Own,
+        now: datetime, own: FetchedCopies,
     ) -> None:  # fmt: skip
         self._jail = jail
         self._report = report
@@ -89,10 +89,10 @@ class RingRepositories:
         raise NotImplementedError
 
     @cached_property
-    def _held(self) -> list[HeldKey]:
+    def _held(self) -> list[RootKey]:
         raise NotImplementedError
 
-    def held_keys(self) -> Sequence[HeldKey]:
+    def root_keys(self) -> Sequence[RootKey]:
         return self._held
 
     @cached_property

@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING
 from zlib import compress, decompress
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import NOTHING_OWN, Own, Report
+from filigree.families.protocol import NO_COPIES, FetchedCopies, Report
 from filigree.families.shared import matching
 from filigree.families.shared.damaged import sound_needs
-from filigree.families.shared.defaults import Lacking
+from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.listing import PathListing
 from filigree.families.shared.looking import names_in, read_or_report
 from filigree.families.slackware import described, places
@@ -25,7 +25,7 @@ from filigree.families.slackware.scripts import script_needs
 from filigree.families.slackware.settings import left_out
 from filigree.formats.damage import text_of
 from filigree.formats.keys import Key
-from filigree.formats.slackware.long_listing import Block, Entry
+from filigree.formats.slackware.long_listing import Block, ListedEntry
 from filigree.formats.slackware.names import split_gone, split_label
 from filigree.formats.slackware.records import Record, paths_of, read_record
 from filigree.formats.slackware.scripts import MadeLink, read_links, read_settings
@@ -49,7 +49,7 @@ ALWAYS = frozenset({Aspect.PRESENCE, Aspect.KIND, Aspect.LINK_TARGET})
 LISTED = frozenset({Aspect.SIZE, Aspect.MODE, Aspect.OWNER, Aspect.GROUP, Aspect.MODIFIED})
 
 
-class SlackwareDatabase(Lacking):
+class SlackwareDatabase(DatabaseDefaults):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
     def __init__(self, jail: Jail, report: Report) -> None:
@@ -207,7 +207,7 @@ class SlackwareDatabase(Lacking):
         return list(described.records_of(records, *self._made(package)))
 
     def _unlisted(
-        self, package: Package, told: Mapping[str, Entry], recorded: bool
+        self, package: Package, told: Mapping[str, ListedEntry], recorded: bool
     ) -> Iterator[FileRecord]:
         """What the listing of its archive tells of, and the record of a package does not."""
         left = [path for path in told if path not in ("/", "/install") and path[:9] != "/install/"]
@@ -218,14 +218,14 @@ class SlackwareDatabase(Lacking):
         for path in left:
             yield _with_entry(FileRecord(path, path), told[path])
 
-    def _entries(self, package: Package) -> Iterator[tuple[str, Entry]]:
+    def _entries(self, package: Package) -> Iterator[tuple[str, ListedEntry]]:
         """What a listing of its archive says of each path of a package."""
         packed = self._listed.get(described.called(package))
         if packed is None:
             return
         lines = decompress(packed).split(b"\n")
         for number, one in enumerate(Block("", lines, 1).entries(), 1):
-            if isinstance(one, Entry):
+            if isinstance(one, ListedEntry):
                 yield f"/{one.path.removeprefix('./').strip('/')}", one
             else:
                 self._report(Gap(f"what is listed of {package.name}, line {number}", one.why))
@@ -342,7 +342,7 @@ class SlackwareDatabase(Lacking):
             return None
 
     def sources(
-        self, now: datetime, keyring: list[Key] | None, own: Own = NOTHING_OWN
+        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
     ) -> "SlackwareSources":
         from filigree.families.slackware.repositories import SlackwareRepositories
         from filigree.families.slackware.sources import SlackwareSources
@@ -367,7 +367,7 @@ class SlackwareDatabase(Lacking):
         )
 
 
-def _with_entry(record: FileRecord, entry: Entry | None) -> FileRecord:
+def _with_entry(record: FileRecord, entry: ListedEntry | None) -> FileRecord:
     """What is on record of a path, with what the listing of its archive says of it."""
     if entry is None:
         return record
@@ -376,7 +376,7 @@ def _with_entry(record: FileRecord, entry: Entry | None) -> FileRecord:
         kind=entry.kind, size=entry.size if is_file else None,
         mode=None if entry.kind is Kind.LINK else entry.mode, owner=entry.owner, group=entry.group,
         link_target=entry.target, device=entry.device,
-        modified=entry.modified if is_file else None, grain=entry.grain,
+        modified=entry.modified if is_file else None, time_resolution=entry.time_resolution,
     )  # fmt: skip
 
 

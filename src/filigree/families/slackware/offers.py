@@ -13,7 +13,7 @@ from filigree.families.slackware.lists import archive_path, label_in
 from filigree.families.slackware.scripts import needs_of_script, text_of_script
 from filigree.formats.damage import Damage
 from filigree.formats.slackware.build_scripts import read_script_list
-from filigree.formats.slackware.changes import Change as Told
+from filigree.formats.slackware.changes import LoggedChange
 from filigree.formats.slackware.long_listing import read_listings
 from filigree.formats.slackware.names import label_of_archive
 from filigree.formats.slackware.records import read_fields, read_list
@@ -21,7 +21,7 @@ from filigree.model.answer import Gap
 from filigree.model.files import Kind
 from filigree.model.needs import Relation
 from filigree.model.package import Package, State
-from filigree.model.repositories import Advisory, Change, Listed, Offer, Reference
+from filigree.model.repositories import Advisory, Change, ListedPath, Offer, Reference
 
 _SCRIPT = "SLACKBUILD "
 _VULNERABILITY = re.compile(r"\bCVE-\d{4}-\d{4,10}\b")
@@ -125,7 +125,7 @@ def path_in(record: str) -> str | None:
 # -- other lists ----------------------------------------------------------------------------
 
 
-def read_paths(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[Listed]:
+def read_paths(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[ListedPath]:
     """Every path of the listings of archives; the holder is the label of its package."""
     damaged = 0
     for archive, entries in read_listings(pieces):
@@ -140,13 +140,13 @@ def read_paths(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[L
                 is_folder = entry.kind is Kind.DIRECTORY
                 written.append(f"{entry.path.rstrip('/')}/" if is_folder else entry.path)
         for name, folder in described.installed_paths(written):
-            yield Listed(name, label, "directory" if folder else None)
+            yield ListedPath(name, label, "directory" if folder else None)
             place = described.settled(name, ())
             if place is not None:
-                yield Listed(place, label)
+                yield ListedPath(place, label)
 
 
-def read_advisories(changes: Iterable[Told]) -> Iterator[Advisory]:
+def read_advisories(changes: Iterable[LoggedChange]) -> Iterator[Advisory]:
     """What a list of changes tells of holes that were mended: a notice for each change."""
     for one in changes:
         label = label_of_archive(one.path)
@@ -165,7 +165,7 @@ def read_advisories(changes: Iterable[Told]) -> Iterator[Advisory]:
         )  # fmt: skip
 
 
-def read_builds(changes: Iterable[Told]) -> Iterator[tuple[str, Change]]:
+def read_builds(changes: Iterable[LoggedChange]) -> Iterator[tuple[str, Change]]:
     """What a list of changes tells of each build, by its label."""
     for one in changes:
         label = label_of_archive(one.path)

@@ -5,7 +5,7 @@ from datetime import datetime
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import ADDED, Fetch, HeldKey, Own, Report
+from filigree.families.protocol import ADDED, Fetch, FetchedCopies, Report, RootKey
 from filigree.families.shared.indexes import best_of, copies_folder, packed_digest, unpacked_pieces
 from filigree.families.shared.rings import RingRepositories, held_in_ring, ring_of
 from filigree.families.shared.signatures import signed_at
@@ -43,7 +43,7 @@ class SlackwareRepositories(RingRepositories):
 
     def __init__(
         self, jail: Jail, report: Report, architecture: str | None, keyring: list[Key] | None,
-        now: datetime, own: Own,
+        now: datetime, own: FetchedCopies,
     ) -> None:  # fmt: skip
         super().__init__(jail, report, architecture, keyring, now, own)
         self._opened: dict[tuple[bool, str], Lists] = {}
@@ -249,7 +249,7 @@ class SlackwareRepositories(RingRepositories):
     # -- keys ------------------------------------------------------------------------------
 
     @cached_property
-    def _held(self) -> list[HeldKey]:
+    def _held(self) -> list[RootKey]:
         """Every key of the ring of the user who fetches, and the file that it is filled from."""
         how = "in the key ring of root: trusted for every repository"
         ring = list(ring_of(places.RING, self._jail, self._keys, self._report))

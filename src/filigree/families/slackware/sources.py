@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import Own, Report
+from filigree.families.protocol import FetchedCopies, Report
 from filigree.families.shared import matching
 from filigree.families.shared.choosing import choices_by_number
 from filigree.families.shared.indexes import IndexReader
@@ -13,7 +13,7 @@ from filigree.families.slackware.database import needs_told
 from filigree.families.slackware.lists import Lists, archive_path
 from filigree.families.slackware.repositories import SlackwareRepositories
 from filigree.families.slackware.scripts import digest_of_tree, scripts_in
-from filigree.formats.slackware.changes import Change as Told
+from filigree.formats.slackware.changes import LoggedChange
 from filigree.formats.slackware.changes import read_changes
 from filigree.formats.slackware.names import split_label
 from filigree.formats.slackware.versions import compare_versions, sure_order
@@ -25,10 +25,10 @@ from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
 from filigree.model.repositories import (
     Advisory,
-    Change,
     IndexFile,
     IndexKind,
-    Listed,
+    ListedPath,
+    Change,
     Offer,
     Place,
     Repository,
@@ -45,7 +45,7 @@ class SlackwareSources(IndexReader):
     compare = staticmethod(compare_versions)
 
     def __init__(
-        self, jail: Jail, report: Report, configured: SlackwareRepositories, own: Own
+        self, jail: Jail, report: Report, configured: SlackwareRepositories, own: FetchedCopies
     ) -> None:
         super().__init__(jail, report, configured, own)
         self._configured = configured
@@ -72,7 +72,7 @@ class SlackwareSources(IndexReader):
         else:
             yield from offers.read_offers(self._pieces(file), file.path, report)
 
-    def paths(self, file: IndexFile, report: Report) -> Iterator[Listed]:
+    def paths(self, file: IndexFile, report: Report) -> Iterator[ListedPath]:
         yield from offers.read_paths(self._pieces(file), file.path, report)
 
     def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
@@ -81,7 +81,7 @@ class SlackwareSources(IndexReader):
     def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
         yield from offers.read_builds(self._told(file))
 
-    def _told(self, file: IndexFile) -> Iterator[Told]:
+    def _told(self, file: IndexFile) -> Iterator[LoggedChange]:
         """The changes of a list; what is told of everything in a directory, of each package in it."""
         lists = Lists(self._jail_of(file), file.path.rpartition("/")[0], self._report, file.own)
         every: list[str] | None = None

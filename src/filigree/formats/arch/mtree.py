@@ -37,7 +37,7 @@ _SETTINGS = frozenset({"type", "size", "mode", "uid", "gid", "time", "link", *_A
 _LENGTHS = {"md5": 32, "sha1": 40, "sha256": 64, "sha384": 96, "sha512": 128}
 
 
-class Listed(NamedTuple):
+class ListedFile(NamedTuple):
     """What a listing says of one path, which starts with a slash. None where it does not say.
 
     `digests` are `algorithm:hex`, the strongest first; `modified` is in whole seconds.
@@ -54,7 +54,7 @@ class Listed(NamedTuple):
     digests: tuple[str, ...]
 
 
-def read_listing(data: bytes) -> Iterator[Listed | Damage]:
+def read_listing(data: bytes) -> Iterator[ListedFile | Damage]:
     """The entries of a listing, in its order; Damage in the place of a line that makes no sense."""
     defaults: dict[str, str] = {}
     for number, line in _lines(data):
@@ -110,7 +110,7 @@ def _settings(words: list[str]) -> Iterator[tuple[str, str]]:
             yield name, value
 
 
-def _entry(word: str, told: dict[str, str], number: int) -> Listed | Damage:
+def _entry(word: str, told: dict[str, str], number: int) -> ListedFile | Damage:
     path = unescaped(word) if "\\" in word else word
     if len(path) > PATH_LIMIT:
         return Damage(number, f"a path of more than {PATH_LIMIT:,} signs")
@@ -125,7 +125,7 @@ def _entry(word: str, told: dict[str, str], number: int) -> Listed | Damage:
         return Damage(number, f"a kind of file that is not known: {kind[:40]}")
     get = told.get
     target = get("link")
-    return Listed(
+    return ListedFile(
         path.rstrip("/") or "/", _KINDS.get(kind or ""), _number(get("size")), _mode(get("mode")),
         _number(get("uid")), _number(get("gid")), _number((get("time") or "").partition(".")[0]),
         unescaped(target) if target is not None and "\\" in target else target, _digests(told),

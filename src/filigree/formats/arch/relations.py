@@ -16,7 +16,7 @@ class RelationError(ValueError):
     """A relation that does not parse. The message shows it."""
 
 
-class Wish(NamedTuple):
+class OptionalNeed(NamedTuple):
     """A term, and what it is good for, None where that is not told."""
 
     term: Term
@@ -37,7 +37,7 @@ def parse_relation(text: str) -> Term:
     return Term(match["name"], Comparison(match["operator"]), match["version"])
 
 
-def parse_wish(text: str) -> Wish:
+def parse_wish(text: str) -> OptionalNeed:
     """An optional relation: what stands behind the first colon and space is its purpose."""
     front, colon, purpose = text.partition(": ")
-    return Wish(parse_relation(front.removesuffix(":")), purpose.strip() if colon else None)
+    return OptionalNeed(parse_relation(front.removesuffix(":")), purpose.strip() if colon else None)

@@ -11,14 +11,14 @@ from filigree.formats.damage import Damage, text_of
 from filigree.formats.stanzas import STANZA_LIMIT, parse_stanza
 
 
-class Entry(NamedTuple):
+class IndexEntry(NamedTuple):
     """One stanza: its fields, in which a line's end is `\0`, and the text itself."""
 
     fields: Mapping[str, str]
     text: str
 
 
-def read_index(pieces: Iterable[bytes]) -> Iterator[Entry | Damage]:
+def read_index(pieces: Iterable[bytes]) -> Iterator[IndexEntry | Damage]:
     """Each package; a Damage, whose line counts stanzas, in the place of a damaged one."""
     count = 0
     for block in _blocks(pieces):
@@ -30,7 +30,7 @@ def read_index(pieces: Iterable[bytes]) -> Iterator[Entry | Damage]:
         lines = text.replace("\n ", "\0 ").split("\n")
         pairs = [line.split(": ", 1) for line in lines]
         try:
-            entry = Entry(dict(pairs), text)
+            entry = IndexEntry(dict(pairs), text)
             if "Package" in entry.fields:
                 yield entry
                 continue
@@ -40,7 +40,7 @@ def read_index(pieces: Iterable[bytes]) -> Iterator[Entry | Damage]:
         if isinstance(stanza, Damage):
             yield Damage(count, stanza.why)
         else:
-            yield Entry(stanza.fields, text)
+            yield IndexEntry(stanza.fields, text)
 
 
 def fields_of(text: str) -> Mapping[str, str] | Damage:

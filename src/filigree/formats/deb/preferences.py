@@ -24,7 +24,7 @@ _FACTS = {
 }  # fmt: skip
 
 
-class Named(NamedTuple):
+class NamedPin(NamedTuple):
     """Packages by a pattern: of their names, or of their sources'; for one machine, or for `any`."""
 
     pattern: str
@@ -47,16 +47,16 @@ class Preference(NamedTuple):
         """Whether it speaks of every package."""
         return "*" in self.packages
 
-    def named(self) -> Iterator["Named"]:
+    def named(self) -> Iterator["NamedPin"]:
         """The packages that it speaks of, each by its name or its source's, and perhaps its machine."""
         for one in self.packages:
             front, colon, machine = one.rpartition(":")
             if one.startswith("src:"):
-                yield Named(one[4:], True, None)
+                yield NamedPin(one[4:], True, None)
             elif colon and not one.startswith("/"):
-                yield Named(front, False, machine)
+                yield NamedPin(front, False, machine)
             else:
-                yield Named(one, False, None)
+                yield NamedPin(one, False, None)
 
     def patterns(self) -> Iterator[str]:
         """Every pattern that it holds against an index, or a version."""

@@ -59,7 +59,7 @@ class HeaderError(ValueError):
         self.offset = offset
 
 
-class Entry(NamedTuple):
+class TagEntry(NamedTuple):
     """Where the values of a tag are: their type, their place in the store, and how many (`length`)."""
 
     tag: int
@@ -88,9 +88,9 @@ class Header:
         self._rows = {row[0]: row for row in rows}
 
     @cached_property
-    def entries(self) -> list[Entry]:
+    def entries(self) -> list[TagEntry]:
         """Every entry, in the order of the index."""
-        return [Entry(*row) for row in _ENTRY.iter_unpack(self._blob[self._index : self._store])]
+        return [TagEntry(*row) for row in _ENTRY.iter_unpack(self._blob[self._index : self._store])]
 
     def __contains__(self, tag: int) -> bool:
         return tag in self._rows
@@ -98,9 +98,9 @@ class Header:
     def __iter__(self) -> Iterator[int]:
         return reversed(self._rows)
 
-    def _entry(self, tag: int) -> Entry | None:
+    def _entry(self, tag: int) -> TagEntry | None:
         row = self._rows.get(tag)
-        return None if row is None else Entry._make(row)
+        return None if row is None else TagEntry._make(row)
 
     def value(self, tag: int) -> Value:
         """The values of a tag; None where it is absent. Raises HeaderError where they are damaged."""
@@ -193,7 +193,7 @@ class Header:
 
     # -- decoding --------------------------------------------------------------------------
 
-    def _decoded(self, entry: Entry) -> Value:
+    def _decoded(self, entry: TagEntry) -> Value:
         if entry.type in _WIDTHS:
             return self._numbers(entry)
         if entry.type in _TEXTS:
@@ -204,12 +204,12 @@ class Header:
             return None
         raise HeaderError(f"a value of unknown type {entry.type}", self._place(entry))
 
-    def _numbers(self, entry: Entry) -> tuple[int, ...]:
+    def _numbers(self, entry: TagEntry) -> tuple[int, ...]:
         kind = Type(entry.type)
         data = self._slice(entry, entry.length * _WIDTHS[kind])
         return struct.unpack(f">{entry.length}{_LETTERS[kind]}", data)
 
-    def _texts(self, entry: Entry) -> tuple[str, ...]:
+    def _texts(self, entry: TagEntry) -> tuple[str, ...]:
         """The texts of an entry: each ends with a zero byte, all before the next entry's values."""
         count = 1 if entry.type == Type.STRING else entry.length
         start = self._place(entry)
@@ -223,20 +223,20 @@ class Header:
             raise HeaderError(f"fewer than {count} texts", start)
         return tuple(text_of(part) for part in parts[:count])
 
-    def _slice(self, entry: Entry, size: int) -> bytes:
+    def _slice(self, entry: TagEntry, size: int) -> bytes:
         start = self._place(entry)
         if start + size > self.end:
             raise HeaderError(f"{size} bytes of a value reach out of the store", start)
         return self._blob[start : start + size]
 
-    def _place(self, entry: Entry) -> int:
+    def _place(self, entry: TagEntry) -> int:
         return self._store + entry.offset
 
     @cached_property
     def _offsets(self) -> list[int]:
         return sorted({row[2] for row in self._rows.values()})
 
-    def _next_after(self, entry: Entry) -> int:
+    def _next_after(self, entry: TagEntry) -> int:
         at = bisect_right(self._offsets, entry.offset)
         return self._store + self._offsets[at] if at < len(self._offsets) else self.end
 

@@ -13,7 +13,7 @@ from filigree.formats.rpm.repomd import Reader, XmlError, read_items
 ITEMS_LIMIT = 2_000_000
 
 
-class Named(NamedTuple):
+class NamedList(NamedTuple):
     """A package as these lists name it, and its rows: (kind, path), or (author, time, text)."""
 
     name: str
@@ -38,7 +38,7 @@ class Collection(NamedTuple):
     groups: list[str]
 
 
-def read_named(pieces: Iterable[bytes]) -> Iterator[Named]:
+def read_named(pieces: Iterable[bytes]) -> Iterator[NamedList]:
     """The packages of a list of paths or of changes. Raises XmlError."""
     return read_items(_Named(), pieces)
 
@@ -58,7 +58,7 @@ def _bounded(rows: list[object] | list[tuple[str, ...]]) -> None:
         raise XmlError(f"more than {ITEMS_LIMIT} rows of one package")
 
 
-class _Named(Reader[Named]):
+class _Named(Reader[NamedList]):
     def __init__(self) -> None:
         super().__init__()
         self._name, self._machine, self._version = "", "", ""
@@ -81,7 +81,7 @@ class _Named(Reader[Named]):
             self._rows.append((*self._facts, self.words))
             _bounded(self._rows)
         elif name == "package" and self._name:
-            self.done.append(Named(self._name, self._version, self._machine, self._rows))
+            self.done.append(NamedList(self._name, self._version, self._machine, self._rows))
             self._rows = []
 
 

@@ -16,7 +16,7 @@ class ModulesError(ValueError):
     """A document that is no YAML, or asks for what is not given."""
 
 
-class Stream(NamedTuple):
+class ModuleStream(NamedTuple):
     """One stream of a module; `archives` are written `name-epoch:version-release.architecture`.
 
     `needs` are ways to have what it needs, of which one is enough: streams by module, an empty tuple
@@ -36,7 +36,7 @@ class Default(NamedTuple):
     stream: str
 
 
-def read_modules(pieces: Iterable[bytes]) -> Iterator[Stream | Default]:
+def read_modules(pieces: Iterable[bytes]) -> Iterator[ModuleStream | Default]:
     """The documents in their order. Raises ModulesError."""
     data = bytearray()
     for piece in pieces:
@@ -53,7 +53,7 @@ def read_modules(pieces: Iterable[bytes]) -> Iterator[Stream | Default]:
         raise ModulesError(str(error)) from error
 
 
-def _told(document: Any) -> Stream | Default | None:
+def _told(document: Any) -> ModuleStream | Default | None:
     if not isinstance(document, dict) or not isinstance(document.get("data"), dict):
         return None
     kind, data = document.get("document"), document["data"]
@@ -68,7 +68,7 @@ def _told(document: Any) -> Stream | Default | None:
     if not _texts(name, stream) or not isinstance(rows, list):
         return None
     archives = tuple(row for row in rows if isinstance(row, str))
-    return Stream(name, stream, archives, tuple(_needs(data.get("dependencies"))))
+    return ModuleStream(name, stream, archives, tuple(_needs(data.get("dependencies"))))
 
 
 def _needs(told: Any) -> Iterator[Mapping[str, tuple[str, ...]]]:

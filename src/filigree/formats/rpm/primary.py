@@ -41,10 +41,10 @@ def version_of(attributes: dict[str, str]) -> str:
 
 def read_primary(pieces: Iterable[bytes]) -> Iterator[Primary]:
     """The packages in their order. Raises XmlError."""
-    return read_items(_Reader(), pieces)
+    return read_items(_PrimaryReader(), pieces)
 
 
-class _Reader(Reader[Primary]):
+class _PrimaryReader(Reader[Primary]):
     def __init__(self) -> None:
         super().__init__()
         self._now: Primary | None = None

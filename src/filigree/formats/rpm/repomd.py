@@ -20,7 +20,7 @@ class XmlError(ValueError):
     """XML that is damaged, or that asks for what is not given: document types and entities."""
 
 
-class Listed(NamedTuple):
+class ListedIndex(NamedTuple):
     """One index: where it lies, its digests as `algorithm:hex`, when it was made, its sizes in bytes.
 
     `open_digest` and `open_size` are of its text, not packed.
@@ -38,7 +38,7 @@ class RepoMd(NamedTuple):
     """The revision, and the indexes by type (`primary`, `filelists` …)."""
 
     revision: str | None
-    indexes: dict[str, Listed]
+    indexes: dict[str, ListedIndex]
 
 
 def made_at(listed: RepoMd) -> datetime | None:
@@ -144,18 +144,18 @@ def read_items(reader: Reader[T], pieces: Iterable[bytes], typed: bool = False) 
 
 def read_repomd(data: bytes) -> RepoMd:
     """The list of indexes. Raises XmlError."""
-    reader = _Reader()
+    reader = _EventReader()
     parser = safe_parser(reader)
     fed(parser, data, last=True)
     return RepoMd(reader.revision, reader.indexes)
 
 
-class _Reader:
+class _EventReader:
     """Takes the events, and keeps what is asked for."""
 
     def __init__(self) -> None:
         self.revision: str | None = None
-        self.indexes: dict[str, Listed] = {}
+        self.indexes: dict[str, ListedIndex] = {}
         self._type: str | None = None
         self._facts: dict[str, str] = {}
         self._algorithm: dict[str, str] = {}
@@ -182,7 +182,7 @@ class _Reader:
             self.revision = self._text.strip()
         elif name == "data" and self._type is not None and len(self.indexes) < _ENTRIES_LIMIT:
             time = self._facts.get("timestamp", "").partition(".")[0]
-            self.indexes[self._type] = Listed(
+            self.indexes[self._type] = ListedIndex(
                 self._facts.get("location", ""),
                 self._digest("checksum"),
                 self._digest("open-checksum"),

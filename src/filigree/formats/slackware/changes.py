@@ -26,7 +26,7 @@ _CHANGE = re.compile(r"(\S[^:\s]*(?:\.t(?:xz|gz|bz|lz)|/\*)):\s*(.*)")
 _FIX = "(* Security fix *)"
 
 
-class Change(NamedTuple):
+class LoggedChange(NamedTuple):
     """One change of one package: when, the path of its archive, what was done, what is said of it."""
 
     at: datetime | None
@@ -36,7 +36,7 @@ class Change(NamedTuple):
     security: bool
 
 
-def read_changes(pieces: Iterable[bytes]) -> Iterator[Change]:
+def read_changes(pieces: Iterable[bytes]) -> Iterator[LoggedChange]:
     """Every change, in the order of the list."""
     at: datetime | None = None
     heads: list[tuple[str, str]] = []
@@ -56,12 +56,14 @@ def read_changes(pieces: Iterable[bytes]) -> Iterator[Change]:
     yield from _told(at, heads, words)
 
 
-def _told(at: datetime | None, heads: list[tuple[str, str]], words: list[str]) -> Iterator[Change]:
+def _told(
+    at: datetime | None, heads: list[tuple[str, str]], words: list[str]
+) -> Iterator[LoggedChange]:
     text = "\n".join(word for word in words if word != _FIX)
     last = _version(heads[-1][0]) if heads else None
     for number, (path, action) in enumerate(heads, 1):
         shares = number == len(heads) or _version(path) == last
-        yield Change(at, path, action, text if shares else "", shares and _FIX in words)
+        yield LoggedChange(at, path, action, text if shares else "", shares and _FIX in words)
 
 
 def _version(path: str) -> str:

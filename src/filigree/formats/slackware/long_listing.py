@@ -34,7 +34,7 @@ _SIGNS = {
 }  # fmt: skip
 
 
-class Entry(NamedTuple):
+class ListedEntry(NamedTuple):
     """One path of an archive. `modified` is seconds since 1970, told to `grain` seconds.
 
     `size` is None for what is no file, and for another name of one, whose first is `same_as`.
@@ -47,7 +47,7 @@ class Entry(NamedTuple):
     group: str
     size: int | None
     modified: int
-    grain: int
+    time_resolution: int
     target: str | None = None
     device: int | None = None
     same_as: str | None = None
@@ -66,7 +66,7 @@ class Block(NamedTuple):
     lines: list[bytes]
     line: int
 
-    def entries(self) -> Iterator[Entry | Damage]:
+    def entries(self) -> Iterator[ListedEntry | Damage]:
         """Each path; a Damage in the place of a line that tells none."""
         for number, line in enumerate(self.lines, self.line):
             if line.strip():
@@ -91,7 +91,7 @@ def read_blocks(pieces: Iterable[bytes], wanted: Wanted = lambda _: True) -> Ite
         yield block
 
 
-def read_listings(pieces: Iterable[bytes]) -> Iterator[tuple[str, list[Entry | Damage]]]:
+def read_listings(pieces: Iterable[bytes]) -> Iterator[tuple[str, list[ListedEntry | Damage]]]:
     """Each archive's path and what it holds."""
     for block in read_blocks(pieces):
         yield block.archive, list(block.entries())
@@ -107,7 +107,7 @@ def _lines(pieces: Iterable[bytes]) -> Iterator[bytes]:
         yield rest
 
 
-def _entry(line: str) -> Entry | None:
+def _entry(line: str) -> ListedEntry | None:
     match = _LINE.fullmatch(line)
     if match is None:
         return None
@@ -126,7 +126,7 @@ def _entry(line: str) -> Entry | None:
     if "," in size:
         major, _, minor = size.partition(",")
         device = os.makedev(int(major) & 0xFFF, int(minor) & 0xFFFFF)
-    return Entry(
+    return ListedEntry(
         _plain(path), kind, _mode(permissions), _person(owner), _person(group),
         int(size) if sign == "-" and "," not in size else None, at, 1 if seconds else 60,
         None if target is None else _plain(target), device, None if same is None else _plain(same),

@@ -27,7 +27,7 @@ _VERBS = {
 }  # fmt: skip
 
 
-class Standing(StrEnum):
+class StayStatus(StrEnum):
     """Why a package is here, in one word."""
 
     CHOSEN = "chosen"
@@ -67,7 +67,7 @@ class BecauseRow:
     version: str
     architecture: str
     reason: Reason | None
-    standing: Standing | None
+    standing: StayStatus | None
     words: str
     chains: list[Chain]
     more: bool
@@ -98,12 +98,12 @@ def because(
         notes = [*lookup.notes, *map(str, unmatched)]
         summary: dict[str, Any] = {
             standing.value.replace("-", "_"): sum(row.standing is standing for row in rows)
-            for standing in Standing
+            for standing in StayStatus
         }
         summary["not_told"] = sum(row.standing is None for row in rows)
         return Answer(
             "because", system.system_label, rows, summary, system.gaps, notes,
-            bad_news=bool(notes) or any(row.standing is Standing.LEFT_OVER for row in rows),
+            bad_news=bool(notes) or any(row.standing is StayStatus.LEFT_OVER for row in rows),
         )  # fmt: skip
 
 
@@ -122,17 +122,21 @@ def _row(lookup: Lookup, graph: Graph, package: Package, limit: int) -> BecauseR
         )
         if chains:
             words += f"; and {chains[0][0].asker.name} stands on it too"
-        return _present(package, Standing.CHOSEN, words, chains, limit)
+        return _present(package, StayStatus.CHOSEN, words, chains, limit)
     if chains:
-        return _present(package, Standing.NEEDED, _count(chains, limit), chains, limit)
+        return _present(package, StayStatus.NEEDED, _count(chains, limit), chains, limit)
     if package.protected:
         words = "it is protected, and no chosen package needs it"
-        return _present(package, Standing.PROTECTED, words, [], limit)
+        return _present(package, StayStatus.PROTECTED, words, [], limit)
     return _only_wished(lookup.system, graph, package, limit) or _left_over(graph, package, limit)
 
 
 def _present(
-    package: Package, standing: Standing | None, words: str, found: Sequence[list[Tie]], limit: int
+    package: Package,
+    standing: StayStatus | None,
+    words: str,
+    found: Sequence[list[Tie]],
+    limit: int,
 ) -> BecauseRow:
     """The record of a package that is installed."""
     chains = [Chain(_steps(chain, package)) for chain in found[:limit]]
@@ -150,7 +154,7 @@ def _only_wished(system: System, graph: Graph, package: Package, limit: int) -> 
             words = f"it is only {_VERBS[kind]}: nothing that was chosen requires it"
             if kind not in system.database.keeping:
                 words += "; by this system's settings that does not keep it"
-            return _present(package, Standing.WISHED, words, chains, limit)
+            return _present(package, StayStatus.WISHED, words, chains, limit)
     return None
 
 
@@ -161,7 +165,7 @@ def _left_over(graph: Graph, package: Package, limit: int) -> BecauseRow:
     if askers:
         names = ", ".join(sorted({asker.name for asker in askers})[:CHAINS])
         words = f"only {names} needs it, which nothing chosen stands on"
-    return _present(package, Standing.LEFT_OVER, words, [], limit)
+    return _present(package, StayStatus.LEFT_OVER, words, [], limit)
 
 
 def _count(chains: Sequence[list[Tie]], limit: int) -> str:
@@ -276,7 +280,7 @@ def _not_here(lookup: Lookup, package: Package, limit: int) -> BecauseRow:
         for asker, kind, text in found
     ]  # fmt: skip
     return BecauseRow(
-        package.name, package.version, package.architecture, None, Standing.NOT_INSTALLED, words,
+        package.name, package.version, package.architecture, None, StayStatus.NOT_INSTALLED, words,
         chains[:limit], len(chains) > limit,
     )  # fmt: skip
 

@@ -18,7 +18,7 @@ from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 
-class Standing(StrEnum):
+class UpdateStatus(StrEnum):
     """How an installed package stands to what is offered.
 
     `different`: another version is offered, and nothing tells which of the two is newer.
@@ -39,7 +39,7 @@ class Standing(StrEnum):
 
 
 _MISSING = frozenset({
-    Standing.BEHIND, Standing.REPLACED, Standing.HELD, Standing.PASSED_OVER, Standing.DIFFERENT,
+    UpdateStatus.BEHIND, UpdateStatus.REPLACED, UpdateStatus.HELD, UpdateStatus.PASSED_OVER, UpdateStatus.DIFFERENT,
 })  # fmt: skip
 
 
@@ -73,7 +73,7 @@ class BehindRow:
     security: bool | None
     advisories: list[AdvisoryRow]
     held: bool
-    standing: Standing
+    standing: UpdateStatus
     candidate_name: str | None
     why_security: str | None
     why: str | None
@@ -92,7 +92,7 @@ def behind(
         if report_silence(system, "advisories", "what of it is for security"):
             rows = [replace(row, security=None) for row in rows]
         _report_expired(system, offered)
-        guessed = sum(row.standing is Standing.DIFFERENT for row in rows)
+        guessed = sum(row.standing is UpdateStatus.DIFFERENT for row in rows)
         if guessed:
             report_silence(system, "order", f"whether {guessed:,} other versions are newer")
         summary = _summary(system, offered, rows)
@@ -150,7 +150,7 @@ def _row(
     urgent = [one for one in newer if one.repository.security]
     why = _why_security(urgent, speaking)
 
-    def row(standing: Standing, one: Offering | None, words: str | None = None) -> BehindRow:
+    def row(standing: UpdateStatus, one: Offering | None, words: str | None = None) -> BehindRow:
         return BehindRow(
             here.name, here.architecture, here.version,
             one.package.version if one else None, one.repository.identity if one else None,
@@ -160,17 +160,19 @@ def _row(
 
     if taken is None or taken.installed or not taken.offers:
         if not newer:
-            return row(Standing.AHEAD, offers[0]) if offers and len(older) == len(offers) else None
+            return (
+                row(UpdateStatus.AHEAD, offers[0]) if offers and len(older) == len(offers) else None
+            )
         # The rules pass over what is newer: that is the system's own will, but for security.
         verdict = next((c.verdict for c in choices if top in c.offers), None)
-        return row(Standing.PASSED_OVER, top, verdict) if why else None
+        return row(UpdateStatus.PASSED_OVER, top, verdict) if why else None
     best = _best_offer(taken.offers)
     if best in older:
-        return row(Standing.BACKWARDS, best, taken.why)
+        return row(UpdateStatus.BACKWARDS, best, taken.why)
     if here.held:
         guess = "; that the other is newer is a guess" if best in unsure else ""
-        return row(Standing.HELD, best, f"it is held at its version{guess}")
-    return row(Standing.DIFFERENT if best in unsure else Standing.BEHIND, best)
+        return row(UpdateStatus.HELD, best, f"it is held at its version{guess}")
+    return row(UpdateStatus.DIFFERENT if best in unsure else UpdateStatus.BEHIND, best)
 
 
 def _by_age(
@@ -275,7 +277,7 @@ def _obsoletes(system: System, offered: Catalogue, newcomer: Package, package: P
 
 
 def _replaced(here: Package, by: Offering) -> BehindRow:
-    standing = Standing.HELD if here.held else Standing.REPLACED
+    standing = UpdateStatus.HELD if here.held else UpdateStatus.REPLACED
     return BehindRow(
         here.name, here.architecture, here.version, by.package.version, by.repository.identity,
         by.package.archive_size, False, [], here.held, standing, by.package.name, None,
@@ -304,10 +306,10 @@ def _summary(system: System, offered: Catalogue, rows: Sequence[BehindRow]) -> d
         else sum(bool(row.security) for row in rows),
         **{
             standing.value.replace("-", "_"): sum(row.standing is standing for row in rows)
-            for standing in Standing
+            for standing in UpdateStatus
         },
         "size": sum(
-            r.size or 0 for r in rows if r.standing in (Standing.BEHIND, Standing.REPLACED)
+            r.size or 0 for r in rows if r.standing in (UpdateStatus.BEHIND, UpdateStatus.REPLACED)
         ),
         "asked_at": offered.indexes.now,
         "newest_index_at": max(made, default=None),

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from filigree.questions.offers.catalogue import Catalogue
 
 
-class Match(StrEnum):
+class Matching(StrEnum):
     """How a pattern chooses among names."""
 
     SUBSTRING = "substring"
@@ -51,7 +51,7 @@ class Filter:
     """
 
     patterns: tuple[str, ...] = ()
-    match: Match = Match.SUBSTRING
+    match: Matching = Matching.SUBSTRING
     reason: Reason | None = None
     held: bool = False
     states: frozenset[State] = frozenset()
@@ -197,7 +197,7 @@ def _impacts(system: System, catalogue: "Catalogue", scope: Scope) -> dict[_Iden
 
 
 def name_filter(
-    patterns: Sequence[str], match: Match, search: Search | None = None
+    patterns: Sequence[str], match: Matching, search: Search | None = None
 ) -> Callable[[str], bool]:
     """Whether a name fits any of the patterns; without patterns every name does.
 
@@ -205,12 +205,12 @@ def name_filter(
     """
     if not patterns:
         return lambda _: True
-    if match is Match.EXACT:
+    if match is Matching.EXACT:
         return frozenset(patterns).__contains__
-    if match is Match.REGEX:
+    if match is Matching.REGEX:
         searches = list(map((search or Search(insensitive=False)).compiled, patterns))
         return lambda name: any(find(name) is not None for find in searches)
-    insensitive = match in (Match.SUBSTRING, Match.WORD)
+    insensitive = match in (Matching.SUBSTRING, Matching.WORD)
     tests = [
         re.compile(_expression(pattern, match), re.IGNORECASE if insensitive else 0)
         for pattern in patterns
@@ -218,10 +218,10 @@ def name_filter(
     return lambda name: any(test.search(name) for test in tests)
 
 
-def _expression(pattern: str, match: Match) -> str:
-    if match is Match.GLOB:
+def _expression(pattern: str, match: Matching) -> str:
+    if match is Matching.GLOB:
         return rf"\A{fnmatch.translate(pattern)}"
-    if match is Match.WORD:
+    if match is Matching.WORD:
         return rf"(?<![0-9A-Za-z]){re.escape(pattern)}(?![0-9A-Za-z])"
     return re.escape(pattern)
 

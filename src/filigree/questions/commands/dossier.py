@@ -17,7 +17,7 @@ from filigree.questions.asking.package_rows import PackageRow, package_facts, sh
 from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
 from filigree.questions.asking.subjects import match_subjects
-from filigree.questions.commands.needs import Standing, unjudged, why_without
+from filigree.questions.commands.needs import NeedStatus, unjudged, why_without
 from filigree.questions.dependencies.graph import Graph
 from filigree.questions.evidence.trust import Trust
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
@@ -39,7 +39,7 @@ class NeedOfPackage:
 
     kind: Relation
     requirement: str
-    status: Standing | None
+    status: NeedStatus | None
     met_by: list[str]
     reason: str | None
 
@@ -248,7 +248,7 @@ def _need(graph: Graph, need: Need, package: Package) -> NeedOfPackage:
         return NeedOfPackage(need.kind, need.text, None, [], None)
     met, holders = graph.met_by(need, package)
     fetched = met and any(h.state is State.AVAILABLE and h is not package for h in holders)
-    status = Standing.AVAILABLE if fetched else Standing.MET if met else Standing.UNMET
+    status = NeedStatus.AVAILABLE if fetched else NeedStatus.MET if met else NeedStatus.UNMET
     reason = why_without(need) if met and not holders else None
     return NeedOfPackage(need.kind, need.text, status, short_labels(holders), reason)
 

@@ -31,7 +31,7 @@ class Side(StrEnum):
     NEEDED_BY = "needed-by"
 
 
-class Standing(StrEnum):
+class NodeStatus(StrEnum):
     """What a node stands for."""
 
     INSTALLED = "installed"
@@ -65,7 +65,7 @@ class NodeRow:
     architecture: str | None
     side: Side
     depth: int
-    standing: Standing
+    standing: NodeStatus
     chosen: bool | None
     installed_size: int | None
     repository: str | None
@@ -121,10 +121,10 @@ def draw(
         summary: dict[str, Any] = {
             "subjects": [row.node for row in rows if row.side is Side.SUBJECT],
             "nodes": len(rows),
-            "packages": sum(row.packages for row in rows if row.standing is not Standing.UNMET),
+            "packages": sum(row.packages for row in rows if row.standing is not NodeStatus.UNMET),
             "gathered": every - len(rows) if every > len(rows) else 0,
             "ties": sum(len(row.ties) for row in rows),
-            "unmet": sum(row.standing is Standing.UNMET for row in rows),
+            "unmet": sum(row.standing is NodeStatus.UNMET for row in rows),
             "kinds": sorted(kind.value for kind in kinds),
         }
         return Answer(
@@ -246,14 +246,14 @@ def _chosen(system: System, package: Package | None) -> bool | None:
     return known_chosen(system, package)
 
 
-def _standing(node: _Node) -> Standing:
+def _standing(node: _Node) -> NodeStatus:
     if node.members:
-        return Standing.SEVERAL
+        return NodeStatus.SEVERAL
     if node.package is None:
-        return Standing.UNMET
+        return NodeStatus.UNMET
     if node.package.state.present:
-        return Standing.INSTALLED
-    return Standing.ARCHIVE if node.package.state is State.ARCHIVE else Standing.AVAILABLE
+        return NodeStatus.INSTALLED
+    return NodeStatus.ARCHIVE if node.package.state is State.ARCHIVE else NodeStatus.AVAILABLE
 
 
 def _weight(node: _Node) -> tuple[bool, bool, int, str]:

@@ -13,7 +13,7 @@ from filigree.system import System
 
 
 @dataclass(frozen=True, slots=True)
-class Member:
+class GroupMember:
     """One member: how firmly it belongs, whether it is installed, and whether it is offered."""
 
     name: str
@@ -35,7 +35,7 @@ class GroupRow:
     repository: str
     installed: int
     missing: int
-    members: list[Member]
+    members: list[GroupMember]
     groups: list[str]
 
 
@@ -98,7 +98,7 @@ def _row(group: Group, repository: str, every: _Known, here: set[str], known: se
         for name, kind in one.members:
             members.setdefault(name, kind)
     rows = [
-        Member(name, kind, name in here, name in known)
+        GroupMember(name, kind, name in here, name in known)
         for name, kind in sorted(members.items(), key=lambda pair: (_FIRM.index(pair[1]), pair[0]))
     ]
     return GroupRow(

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from filigree.families.protocol import HeldKey, Sources
+from filigree.families.protocol import RootKey, Sources
 from filigree.formats.keys import Key
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError, DatabaseError
@@ -86,10 +86,10 @@ def _held(trust: Trust) -> Iterator[KeyRow]:
     yield from every
     for key in trust.own or ():
         who = "both" if key.fingerprint in root else "auditor"
-        yield _row(HeldKey(key, "your own: it counts in the place of the root's"), who)
+        yield _row(RootKey(key, "your own: it counts in the place of the root's"), who)
 
 
-def _row(one: HeldKey, held_by: str) -> KeyRow:
+def _row(one: RootKey, held_by: str) -> KeyRow:
     key: Key = one.key
     return KeyRow(
         key.fingerprint, key.identity, key.algorithm, key.made_at, key.expires_at, key.revoked, key.file,

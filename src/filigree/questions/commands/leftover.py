@@ -9,7 +9,7 @@ from filigree.model.answer import Answer
 from filigree.model.needs import Relation
 from filigree.model.package import Package
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
-from filigree.questions.planning.reachability import Link, Together, clusters, parts
+from filigree.questions.planning.reachability import Support, Together, clusters, parts
 from filigree.questions.planning.world import SystemWorld
 from filigree.system import System
 
@@ -58,7 +58,7 @@ def leftover(
     )
 
 
-def _rows(groups: Sequence[Sequence[Package]], links: Sequence[Link]) -> list[LeftoverRow]:
+def _rows(groups: Sequence[Sequence[Package]], links: Sequence[Support]) -> list[LeftoverRow]:
     packages = [package for group in groups for package in group]
     askers: dict[Package, dict[str, None]] = {}
     for link in links:
@@ -74,7 +74,7 @@ def _rows(groups: Sequence[Sequence[Package]], links: Sequence[Link]) -> list[Le
     ]  # fmt: skip
 
 
-def _islands(packages: Sequence[Package], links: Iterable[Link]) -> set[Package]:
+def _islands(packages: Sequence[Package], links: Iterable[Support]) -> set[Package]:
     """The packages that are in a circle of packages that keep each other."""
     number = {package: at for at, package in enumerate(packages)}
     pairs = [(number[link.by], number[link.kept]) for link in links]

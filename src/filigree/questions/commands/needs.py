@@ -19,7 +19,7 @@ from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 
-class Standing(StrEnum):
+class NeedStatus(StrEnum):
     """Whether a need is met on this system."""
 
     MET = "met"
@@ -59,7 +59,7 @@ class NeedRow:
     depth: int
     kind: Relation
     requirement: str
-    status: Standing | None
+    status: NeedStatus | None
     via: str
     repeat: str | None
     via_version: str
@@ -98,7 +98,7 @@ def needs(
     """
     with looking(system, scope, options) as lookup:
         layout = Layout.FLAT if missing and layout is Layout.TREE else layout
-        asked = _Asked(depth, kinds, layout, missing=missing)
+        asked = _WalkAsked(depth, kinds, layout, missing=missing)
         return _walk(system, subjects, asked, lookup, options)
 
 
@@ -122,11 +122,11 @@ def needed_by(
         report_silence(system, "reason", WHY_INSTALLED)
     with looking(system, scope, options) as lookup:
         layout = Layout.FLAT if (chosen_only or count) and layout is Layout.TREE else layout
-        asked = _Asked(depth, kinds, layout, True, chosen_only=chosen_only, only_count=count)
+        asked = _WalkAsked(depth, kinds, layout, True, chosen_only=chosen_only, only_count=count)
         return _walk(system, subjects, asked, lookup, options)
 
 
-class _Asked(NamedTuple):
+class _WalkAsked(NamedTuple):
     """How far to walk, and what of it to tell."""
 
     depth: int | None
@@ -149,7 +149,7 @@ class _Asked(NamedTuple):
 def _walk(
     system: System,
     subjects: Iterable[str],
-    asked: _Asked,
+    asked: _WalkAsked,
     lookup: Lookup,
     options: RepositoryOptions,
 ) -> Answer[NeedRow]:
@@ -190,11 +190,11 @@ def _walk(
         },
         system.gaps,
         notes,
-        bad_news=bool(notes) or any(r.status is Standing.UNMET and r.kind.hard for r in rows),
+        bad_news=bool(notes) or any(r.status is NeedStatus.UNMET and r.kind.hard for r in rows),
     )
 
 
-def _counted(graph: Graph, starts: Sequence[Package], asked: _Asked) -> dict[str, Any] | None:
+def _counted(graph: Graph, starts: Sequence[Package], asked: _WalkAsked) -> dict[str, Any] | None:
     """The summary for one package, from the kept graph alone; None where that does not tell."""
     if len(starts) != 1 or asked.chosen_only:
         return None
@@ -256,12 +256,12 @@ def _row(
     )
 
 
-def _status(tie: Tie) -> Standing | None:
+def _status(tie: Tie) -> NeedStatus | None:
     if tie.met is None:
         return None
     if tie.met and tie.holder is not None and not tie.holder.state.present:
-        return Standing.MET if tie.holder is tie.asker else Standing.AVAILABLE
-    return Standing.MET if tie.met else Standing.UNMET
+        return NeedStatus.MET if tie.holder is tie.asker else NeedStatus.AVAILABLE
+    return NeedStatus.MET if tie.met else NeedStatus.UNMET
 
 
 def unjudged(system: System, package: Package) -> Gap:
@@ -292,7 +292,7 @@ def _summary(
         "packages": len(reached),
         "installed_size": sum(p.installed_size or 0 for p in reached),
         "needs": len(rows),
-        "unmet": sum(row.status is Standing.UNMET for row in rows),
+        "unmet": sum(row.status is NeedStatus.UNMET for row in rows),
         "to_fetch": len(fetched := [p for p in reached if p.state is State.AVAILABLE]),
         "fetch_size": sum(p.archive_size or 0 for p in fetched),
         "deepest": max((row.depth for row in rows), default=0),

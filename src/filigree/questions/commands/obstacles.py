@@ -10,8 +10,8 @@ from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions, Working
 from filigree.questions.planning.explanations import Said, say
-from filigree.questions.planning.plans import Action, Outcome, Planner, Wishes
-from filigree.questions.planning.problem import Ground, Reason
+from filigree.questions.planning.plans import PlanAction, Planner, PlanOutcome, Wishes
+from filigree.questions.planning.problem import ClauseReason, Ground
 from filigree.questions.planning.solver import GivenUp
 from filigree.questions.planning.world import SystemWorld, Waiving
 from filigree.system import System
@@ -113,7 +113,7 @@ def _judged(system: System, lookup: Lookup, world: SystemWorld, package: Package
         helps = _helped(package, barred)
         return _told(system, package, not barred, barred, helps, outcome)
     if outcome.found:
-        wanted = [(planner.lossless, Reason(Ground.STAYS, why="always"))]
+        wanted = [(planner.lossless, ClauseReason(Ground.STAYS, why="always"))]
         reasons = outcome.universe.why_not(wanted)
         helps = [_dropping(outcome)]
     else:
@@ -137,8 +137,8 @@ def _judged(system: System, lookup: Lookup, world: SystemWorld, package: Package
 
 
 def _more_reasons(
-    world: SystemWorld, package: Package, reasons: Sequence[Reason]
-) -> Iterator[list[Reason]]:
+    world: SystemWorld, package: Package, reasons: Sequence[ClauseReason]
+) -> Iterator[list[ClauseReason]]:
     """What would stand in the way still, if the reasons that are known did not."""
     waived: set[tuple[Package, str]] = set()
     for _ in range(SETS - 1):
@@ -150,7 +150,9 @@ def _more_reasons(
         outcome = planner.decide()
         if outcome.found and outcome.lossless:
             return
-        wanted = [(planner.lossless, Reason(Ground.STAYS, why="always"))] if outcome.found else []
+        wanted = (
+            [(planner.lossless, ClauseReason(Ground.STAYS, why="always"))] if outcome.found else []
+        )
         reasons = outcome.universe.why_not(wanted)
         yield reasons
 
@@ -194,8 +196,8 @@ def _helped(package: Package, barred: Sequence[Hindrance]) -> list[str]:
     return [f"{' and '.join(parts)} would make way"] if parts else []
 
 
-def _dropping(outcome: Outcome) -> str:
-    names = [c.package.name for c in outcome.changes if c.action is Action.DROP and not c.asked]
+def _dropping(outcome: PlanOutcome) -> str:
+    names = [c.package.name for c in outcome.changes if c.action is PlanAction.DROP and not c.asked]
     return f"dropping {', '.join(names)} would make way"
 
 
@@ -217,7 +219,7 @@ def _what_would_help(world: SystemWorld, package: Package) -> list[str]:
             parts.append(
                 f"taking {one.name}={one.version} of {one.repository}, which the rules pass over"
             )
-    drops = [c.package.name for c in outcome.changes if c.action is Action.DROP and not c.asked]
+    drops = [c.package.name for c in outcome.changes if c.action is PlanAction.DROP and not c.asked]
     held = {item.package.name for item in universe.items if item.here and item.package.held}
     rest = [name for name in drops if name not in held]
     if rest:
@@ -237,17 +239,17 @@ def _told(
     installable: bool | None,
     reasons: Sequence[Hindrance],
     helps: Sequence[str],
-    outcome: Outcome | None,
+    outcome: PlanOutcome | None,
 ) -> ObstacleRow:
     changes = outcome.changes if outcome is not None and outcome.found else []
-    came = [c for c in changes if c.action is not Action.DROP]
+    came = [c for c in changes if c.action is not PlanAction.DROP]
     present = next((p for p in system.packages if p.state.present and p.name == package.name), None)
     return ObstacleRow(
         package.name, package.version, package.architecture,
         package.repository if package.state is State.AVAILABLE else None,
         present.version if present else None, installable, list(reasons), list(helps),
-        sum(c.action is Action.ADD for c in came),
-        sum(c.action is not Action.ADD for c in came),
-        [c.package.name for c in changes if c.action is Action.DROP],
+        sum(c.action is PlanAction.ADD for c in came),
+        sum(c.action is not PlanAction.ADD for c in came),
+        [c.package.name for c in changes if c.action is PlanAction.DROP],
         sum(c.package.archive_size or 0 for c in came),
     )  # fmt: skip

@@ -23,7 +23,7 @@ from filigree.questions.asking.silence import report_silence
 from filigree.questions.asking.subjects import is_path, match_subjects
 from filigree.questions.evidence.expected import Expected, Expecting
 from filigree.questions.evidence.references import NOTHING, Against, References
-from filigree.questions.evidence.vouching import Promise, Standing, Vouching
+from filigree.questions.evidence.vouching import Promise, Vouched, Vouching
 from filigree.questions.finding.ownership import OwnerSearch, absolute
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.verifying.judging import Judged, judge
@@ -38,7 +38,7 @@ class Holds(StrEnum):
     ABSENT = "absent"
 
 
-class Link(NamedTuple):
+class ChainLink(NamedTuple):
     """One link of the chain: what it joins, whether it holds, and what was compared, for people."""
 
     link: str
@@ -59,7 +59,7 @@ class Provenance:
     version: str
     architecture: str
     evidence: Evidence
-    links: list[Link]
+    links: list[ChainLink]
     seal: SealVerdict | None
     whole: bool
     breaks_at: str | None
@@ -141,7 +141,7 @@ def _of_installed(
         links.append(_archive_link(expected, names, len(records)))
         links += _standing_links(expected.standing, expected.archive)
     else:
-        links.append(Link("archive", Holds.ABSENT, references.lack(package)))
+        links.append(ChainLink("archive", Holds.ABSENT, references.lack(package)))
         links += _promise_links(references.promises.get(package, ()))
     # What only the system's own policy speaks for reaches no key, whatever stands behind the package.
     own = [judged.policy for _, judged in found if judged.policy is not None]
@@ -162,10 +162,10 @@ def _records(system: System, every: Sequence[FileRecord], path: str | None) -> S
 
 def _disk_link(
     system: System, found: Sequence[tuple[FileRecord, Judged]], path: str | None, by_record: bool
-) -> Link:
+) -> ChainLink:
     """What is on the disk, against the archive, or against the local record where that is all."""
     if not found:
-        return Link("file", Holds.ABSENT, "it is not on record")
+        return ChainLink("file", Holds.ABSENT, "it is not on record")
     if path is not None:
         record, judged = found[0]
         told = "; ".join(_difference(one) for one in judged.differences) or judged.reason
@@ -173,12 +173,12 @@ def _disk_link(
             case Verdict.INTACT:
                 what = record.digest or record.link_target or record.kind or "its place"
                 told = "as recorded" if by_record else "as it was shipped"
-                return Link("file", Holds.YES, f"it is {told}: {what}")
+                return ChainLink("file", Holds.YES, f"it is {told}: {what}")
             case Verdict.UNRECORDED:
-                return Link("file", Holds.ABSENT, "its content is not on record")
+                return ChainLink("file", Holds.ABSENT, "its content is not on record")
             case Verdict.EXCUSED | Verdict.UNREADABLE:
-                return Link("file", Holds.ABSENT, told or judged.verdict.value)
-        return Link("file", Holds.BROKEN, f"{judged.verdict.value}: {told}")
+                return ChainLink("file", Holds.ABSENT, told or judged.verdict.value)
+        return ChainLink("file", Holds.BROKEN, f"{judged.verdict.value}: {told}")
     counts = Counter(judged.verdict for _, judged in found)
     words = ", ".join(f"{counts[one]:,} {one.value}" for one in Verdict if counts[one])
     words += ", by the local record" if by_record else ", by the archive"
@@ -187,12 +187,12 @@ def _disk_link(
         told = ", ".join(f"{count:,} by {sort.value}" for sort, count in own.items())
         words += f"; of them only the system's own policy speaks for {told}"
     if any(one.alarming for one in counts):
-        return Link("files", Holds.BROKEN, words)
+        return ChainLink("files", Holds.BROKEN, words)
     if own.keys() - {Sort.LINK}:
-        return Link("files", Holds.ABSENT, words)
+        return ChainLink("files", Holds.ABSENT, words)
     # Where a family records no content nothing was compared that would tell another file.
     untold = counts[Verdict.UNRECORDED] and "content" in system.family.silent_on
-    return Link("files", Holds.ABSENT if untold else Holds.YES, words)
+    return ChainLink("files", Holds.ABSENT if untold else Holds.YES, words)
 
 
 def _difference(one: Difference) -> str:
@@ -201,30 +201,30 @@ def _difference(one: Difference) -> str:
     )
 
 
-def _record_links(system: System, expected: Expected) -> Iterator[Link]:
+def _record_links(system: System, expected: Expected) -> Iterator[ChainLink]:
     """The record, by the seal that is kept with it."""
     if expected.seal is None:
         why = system.family.silent_on.get("record_seal", "this family's records bear no seal")
-        yield Link("record", Holds.ABSENT, why)
+        yield ChainLink("record", Holds.ABSENT, why)
         return
     yield from _seal_links("record", expected.seal)
 
 
-def _archive_link(expected: Expected, names: set[str] | None, count: int) -> Link:
+def _archive_link(expected: Expected, names: set[str] | None, count: int) -> ChainLink:
     """The record, against the archive."""
     changed = {
         path: told for path, told in expected.changed.items() if names is None or path in names
     }
     if not changed:
         files = "it" if names is not None else f"each of {count:,} paths"
-        return Link(
+        return ChainLink(
             "archive", Holds.YES, f"the record says of {files} what {expected.archive} holds"
         )
     path, told = next(iter(changed.items()))
     more = f" (and {len(changed) - 1:,} more)" if len(changed) > 1 else ""
     says = "; ".join(f"the record says {one.found}, the archive {one.expected}" for one in told)
     words = f"the local record of {path} was changed{more}: {says}"
-    return Link("archive", Holds.BROKEN, words)
+    return ChainLink("archive", Holds.BROKEN, words)
 
 
 # -- archives -------------------------------------------------------------------------------
@@ -237,25 +237,27 @@ def _of_archive(package: Package, archive: Archive, vouching: Vouching) -> Prove
         checks = list(archive.checks())
         standing = vouching.standing(archive, promises, below=False, given=True)
     except (AccessError, DatabaseError) as error:
-        links = [Link("archive", Holds.BROKEN, f"it cannot be read to its end: {error.what}")]
+        links = [ChainLink("archive", Holds.BROKEN, f"it cannot be read to its end: {error.what}")]
         return _row(path, package, Evidence.RECORD, links, None, path)
     wrong = [check for check in checks if not check.holds]
     links = []
     if wrong:
         told = "; ".join(f"{one.what}: {one.expected}, found {one.found}" for one in wrong)
-        links.append(Link("archive", Holds.BROKEN, told))
+        links.append(ChainLink("archive", Holds.BROKEN, told))
     elif checks:
         told = ", ".join(dict.fromkeys(one.what.partition(",")[0] for one in checks))
-        links.append(Link("archive", Holds.YES, f"it is what it says of itself: {told}"))
+        links.append(ChainLink("archive", Holds.YES, f"it is what it says of itself: {told}"))
     else:
-        links.append(Link("archive", Holds.ABSENT, "it carries no digest of itself"))
+        links.append(ChainLink("archive", Holds.ABSENT, "it carries no digest of itself"))
     links += _standing_links(standing, path)
     if not promises:
-        links.append(Link("index entry", Holds.ABSENT, "no index that may be believed offers it"))
+        links.append(
+            ChainLink("index entry", Holds.ABSENT, "no index that may be believed offers it")
+        )
     return _row(path, package, standing.evidence, links, standing.seal.verdict, path)
 
 
-def _standing_links(standing: Standing, path: str) -> Iterator[Link]:
+def _standing_links(standing: Vouched, path: str) -> Iterator[ChainLink]:
     """From an archive to the keys: by its own seal, and by the index that tells its digest."""
     yield from _seal_links("seal of the archive", standing.seal)
     if standing.broken is not None:
@@ -264,50 +266,54 @@ def _standing_links(standing: Standing, path: str) -> Iterator[Link]:
         )
         # What bears a good seal itself needs no index; that this one tells of another is told.
         good = standing.seal.verdict is SealVerdict.GOOD
-        yield Link("index entry", Holds.ABSENT if good else Holds.BROKEN, told)
+        yield ChainLink("index entry", Holds.ABSENT if good else Holds.BROKEN, told)
         yield from _index_links(standing.broken)
     elif standing.promise is not None:
-        yield Link("index entry", Holds.YES, f"{standing.promise.place.digest}, as {path} has it")
+        yield ChainLink(
+            "index entry", Holds.YES, f"{standing.promise.place.digest}, as {path} has it"
+        )
         yield from _index_links(standing.promise)
 
 
-def _promise_links(promises: Sequence[Promise]) -> Iterator[Link]:
+def _promise_links(promises: Sequence[Promise]) -> Iterator[ChainLink]:
     """What indexes tell of an archive that is not at hand."""
     if not promises:
-        yield Link("index entry", Holds.ABSENT, "no index that may be believed offers this version")
+        yield ChainLink(
+            "index entry", Holds.ABSENT, "no index that may be believed offers this version"
+        )
         return
     promise = promises[0]
     words = f"{promise.place.digest or 'no digest'} is what the archive should have"
-    yield Link("index entry", Holds.ABSENT, words)
+    yield ChainLink("index entry", Holds.ABSENT, words)
     yield from _index_links(promise)
 
 
-def _index_links(promise: Promise) -> Iterator[Link]:
+def _index_links(promise: Promise) -> Iterator[ChainLink]:
     copy = promise.repository.copy
     listed = copy.listed if copy is not None else None
     if copy is None or listed is None:
-        yield Link("index", Holds.ABSENT, "there is no copy of it")
+        yield ChainLink("index", Holds.ABSENT, "there is no copy of it")
         return
     if copy.matches is True:
-        yield Link(
+        yield ChainLink(
             "index", Holds.YES, f"{listed.path} is what the signed file says: {listed.digest}"
         )
     else:
         why = "; ".join(copy.remarks) or "nothing tells its digest"
-        yield Link("index", Holds.BROKEN if copy.matches is False else Holds.ABSENT, why)
+        yield ChainLink("index", Holds.BROKEN if copy.matches is False else Holds.ABSENT, why)
     yield from _seal_links("signed index", promise.seal, promise.repository.identity)
 
 
 # -- seals ----------------------------------------------------------------------------------
 
 
-def _seal_links(link: str, seal: Seal, of: str | None = None) -> Iterator[Link]:
+def _seal_links(link: str, seal: Seal, of: str | None = None) -> Iterator[ChainLink]:
     """A seal; where it is good the key behind it, and the file that holds the key."""
     what = f"{of}: " if of else ""
     good = next((one for one in seal.signers if one.verdict is SealVerdict.GOOD), None)
     if seal.verdict is SealVerdict.GOOD and good is not None:
         when = f" on {good.made_at:%Y-%m-%d}" if good.made_at else ""
-        yield Link(link, Holds.YES, f"{what}good, signed{when}")
+        yield ChainLink(link, Holds.YES, f"{what}good, signed{when}")
         yield from _key_links(good)
         return
     broken = seal.verdict in (SealVerdict.BAD,)
@@ -315,20 +321,22 @@ def _seal_links(link: str, seal: Seal, of: str | None = None) -> Iterator[Link]:
     words = (
         "it is not signed" if seal.verdict is SealVerdict.NONE else f"{seal.verdict.value}{reason}"
     )
-    yield Link(link, Holds.BROKEN if broken else Holds.ABSENT, f"{what}{words}")
+    yield ChainLink(link, Holds.BROKEN if broken else Holds.ABSENT, f"{what}{words}")
 
 
-def _key_links(signer: Signer) -> Iterator[Link]:
-    yield Link("key", Holds.YES, f"{signer.fingerprint}, {signer.identity or 'of nobody known'}")
+def _key_links(signer: Signer) -> Iterator[ChainLink]:
+    yield ChainLink(
+        "key", Holds.YES, f"{signer.fingerprint}, {signer.identity or 'of nobody known'}"
+    )
     if signer.key_file:
-        yield Link("keyring file", Holds.YES, signer.key_file)
+        yield ChainLink("keyring file", Holds.YES, signer.key_file)
 
 
 # -- all together ---------------------------------------------------------------------------
 
 
 def _row(
-    subject: str, package: Package, evidence: Evidence, links: list[Link],
+    subject: str, package: Package, evidence: Evidence, links: list[ChainLink],
     seal: SealVerdict | None, archive: str | None,
 ) -> Provenance:  # fmt: skip
     broken = next((one for one in links if one.verdict is Holds.BROKEN), None)

@@ -11,13 +11,18 @@ from filigree.model.answer import Answer
 from filigree.model.repositories import Refreshed, Repository
 from filigree.model.seals import SealVerdict
 from filigree.questions.offers.catalogue import open_catalogue
-from filigree.questions.offers.fetched_copies import Copies, Fetching, open_copies, report_unreached
+from filigree.questions.offers.fetched_copies import (
+    CopyFetcher,
+    Fetching,
+    open_copies,
+    report_unreached,
+)
 from filigree.questions.offers.naming import is_called
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 
-class Outcome(StrEnum):
+class FetchOutcome(StrEnum):
     """How the refreshing of one repository went."""
 
     FETCHED = "fetched"
@@ -37,7 +42,7 @@ class RefreshRow:
     identity: str
     address: str | None
     architecture: str | None
-    outcome: Outcome
+    outcome: FetchOutcome
     why: str | None
     seal: SealVerdict | None
     made_at: datetime | None
@@ -84,16 +89,19 @@ def refresh(
         asked = [one for one in every if not wanted or any(is_called(one, name) for name in wanted)]
         rows = _refreshed(system, copies, asked, options)
     for row in rows:
-        if row.outcome is Outcome.FAILED:
+        if row.outcome is FetchOutcome.FAILED:
             report_unreached(system, row.identity, row.why or "")
     return Answer(
         "refresh", system.system_label, rows, _summary(rows), system.gaps, notes,
-        bad_news=bool(notes) or any(row.outcome is Outcome.REFUSED or row.older for row in rows),
+        bad_news=bool(notes) or any(row.outcome is FetchOutcome.REFUSED or row.older for row in rows),
     )  # fmt: skip
 
 
 def _refreshed(
-    system: System, copies: Copies, repositories: Sequence[Repository], options: RepositoryOptions
+    system: System,
+    copies: CopyFetcher,
+    repositories: Sequence[Repository],
+    options: RepositoryOptions,
 ) -> list[RefreshRow]:
     """Refresh one after another; what is offered is compared before the first and after the last."""
     if not repositories:
@@ -119,13 +127,13 @@ def _row(
     address = repository.addresses[0] if repository.addresses else None
     if isinstance(found, FetchError):
         return RefreshRow(
-            repository.identity, address, repository.architecture, Outcome.FAILED, str(found), None,
+            repository.identity, address, repository.architecture, FetchOutcome.FAILED, str(found), None,
             None, None, None, fetching.sent, [], [],
         )  # fmt: skip
-    outcome = Outcome.FETCHED if fetching.kept else Outcome.UNCHANGED
+    outcome = FetchOutcome.FETCHED if fetching.kept else FetchOutcome.UNCHANGED
     if found.refused is not None:
-        outcome = Outcome.REFUSED
-    now = after if outcome is Outcome.FETCHED else before
+        outcome = FetchOutcome.REFUSED
+    now = after if outcome is FetchOutcome.FETCHED else before
     older, untold = _gone_back(system, before.newest, now.newest)
     remarks = list(found.remarks)
     if untold:
@@ -174,7 +182,7 @@ def _offered(
 def _summary(rows: list[RefreshRow]) -> dict[str, Any]:
     return {
         "repositories": len(rows),
-        **{one.value: sum(row.outcome is one for row in rows) for one in Outcome},
+        **{one.value: sum(row.outcome is one for row in rows) for one in FetchOutcome},
         "sent": sum(row.sent for row in rows),
         "older": sum(len(row.older) for row in rows),
     }

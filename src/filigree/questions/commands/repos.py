@@ -10,7 +10,7 @@ from filigree.model.answer import Answer, Gap
 from filigree.model.repositories import Repository
 from filigree.model.seals import SealVerdict, Signer
 from filigree.questions.evidence.trust import Trust
-from filigree.questions.offers.fetched_copies import copies_folder, own_of
+from filigree.questions.offers.fetched_copies import copies_folder, copies_of
 from filigree.questions.offers.naming import is_called
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
@@ -74,7 +74,7 @@ def repos(
     moment = now or options.now or datetime.now(UTC)
     files = [*keyring, *options.keyring]
     keys = system.own_keys(files) if files else None
-    sources = system.database.sources(moment, keys, own_of(system, options))
+    sources = system.database.sources(moment, keys, copies_of(system, options))
     place = copies_folder(system, options.cache) if options.cache else ""
     if sources is None:
         system.report(Gap("the repositories of this system", "those of this family are not read"))

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from filigree.access.store import KeptOffer
 
 
-class Place(IntEnum):
+class FoundIn(IntEnum):
     """Where a word was found, the best first."""
 
     EXACT_NAME = 0
@@ -36,9 +36,9 @@ class Place(IntEnum):
 
 
 _WORDS = {
-    Place.EXACT_NAME: "name", Place.START_OF_NAME: "start of the name", Place.NAME: "part of the name",
-    Place.PROVIDED: "a name that it provides", Place.SUMMARY: "summary",
-    Place.DESCRIPTION: "description",
+    FoundIn.EXACT_NAME: "name", FoundIn.START_OF_NAME: "start of the name", FoundIn.NAME: "part of the name",
+    FoundIn.PROVIDED: "a name that it provides", FoundIn.SUMMARY: "summary",
+    FoundIn.DESCRIPTION: "description",
 }  # fmt: skip
 
 
@@ -90,33 +90,33 @@ class _Texts:
         self.summary = summary or ""
         self.more = more
 
-    def find(self, word: Word, names_only: bool) -> tuple[Place, Find] | None:
+    def find(self, word: Word, names_only: bool) -> tuple[FoundIn, Find] | None:
         """The best place where a word is found."""
         text, search = word
         match = search(self.name)
         if match:
-            place = Place.NAME
+            place = FoundIn.NAME
             if match.start() == 0:
                 whole = match.end() == len(self.name)
-                place = Place.EXACT_NAME if whole else Place.START_OF_NAME
+                place = FoundIn.EXACT_NAME if whole else FoundIn.START_OF_NAME
             return place, _found(text, place, self.name, match)
         for name in self.provided:
             match = search(name)
             if match:
-                return Place.PROVIDED, _found(text, Place.PROVIDED, name, match)
+                return FoundIn.PROVIDED, _found(text, FoundIn.PROVIDED, name, match)
         if names_only:
             return None
         match = search(self.summary)
         if match:
-            return Place.SUMMARY, _found(text, Place.SUMMARY, self.summary, match)
+            return FoundIn.SUMMARY, _found(text, FoundIn.SUMMARY, self.summary, match)
         for line in self.more.split("\n"):
             match = search(line)
             if match:
-                return Place.DESCRIPTION, _found(text, Place.DESCRIPTION, line, match)
+                return FoundIn.DESCRIPTION, _found(text, FoundIn.DESCRIPTION, line, match)
         return None
 
 
-def _found(word: str, place: Place, text: str, match: Match) -> Find:
+def _found(word: str, place: FoundIn, text: str, match: Match) -> Find:
     lead = len(text) - len(text.lstrip())
     return Find(
         word, place.words, text.strip(), max(0, match.start() - lead), match.end() - match.start()
@@ -191,7 +191,7 @@ def _rows(
                 max(place for place, _ in whole), [find for _, find in whole],
             )  # fmt: skip
             inside = sum(not _begins_a_word(find) for _, find in whole)
-            ranked[key] = inside * len(Place) + sum(place for place, _ in whole), row
+            ranked[key] = inside * len(FoundIn) + sum(place for place, _ in whole), row
         elif (
             package.repository
             and not here

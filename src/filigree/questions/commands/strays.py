@@ -20,7 +20,7 @@ from enum import StrEnum
 from typing import Any
 
 from filigree.access.jail import Jail
-from filigree.access.walking import Entry, Walk, kinds_of_file_systems
+from filigree.access.walking import DirectoryWalk, Entry, kinds_of_file_systems
 from filigree.model.answer import Answer, Gap, moment_of
 from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.files import Kind
@@ -86,7 +86,7 @@ def strays(
     kept = _Kept()
     looked = 0
     for top in tops:
-        walk = Walk(system.jail, top, other_file_systems, kinds_of_file_systems())
+        walk = DirectoryWalk(system.jail, top, other_file_systems, kinds_of_file_systems())
         below: dict[str, str | None] = {}
         for entry in walk:
             looked += 1

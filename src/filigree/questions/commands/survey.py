@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from filigree.access.walking import Walk
+from filigree.access.walking import DirectoryWalk
 from filigree.model.answer import Answer, Gap
 from filigree.model.files import Kind
 from filigree.model.package import Package
@@ -30,7 +30,7 @@ class Weight:
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class Impact:
     """A package, and how many others stand on it."""
 
     name: str
@@ -40,7 +40,7 @@ class Standing:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class KeptFiles:
     """What the system keeps of what it fetched, in one place: `archives` or `indexes`."""
 
     what: str
@@ -69,8 +69,8 @@ class Survey:
     newest_package: str | None
     age_days: int | None
     biggest: list[Weight]
-    most_needed: list[Standing]
-    kept: list[Kept]
+    most_needed: list[Impact]
+    kept: list[KeptFiles]
     room: list[dict[str, Any]]
 
 
@@ -103,7 +103,7 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
             for p in sorted(present, key=lambda p: (-(p.installed_size or 0), p.name))[:BIGGEST]
         ],
         most_needed=[
-            Standing(p.name, p.version, p.architecture, count)
+            Impact(p.name, p.version, p.architecture, count)
             for p, count in sorted(impacts, key=lambda one: (-one[1], one[0].name))[:MOST_NEEDED]
             if count
         ],
@@ -116,7 +116,7 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
     )
 
 
-def _kept(system: System) -> Iterator[Kept]:
+def _kept(system: System) -> Iterator[KeptFiles]:
     """What lies in the folders of archives and of indexes, by the folders that the family names."""
     archives = system.family.archives
     counted: set[str] = set()
@@ -127,7 +127,7 @@ def _kept(system: System) -> Iterator[Kept]:
             if not system.jail.is_directory(folder):
                 continue
             files = size = 0
-            for found in Walk(system.jail, system.jail.real_path(folder), False, {}):
+            for found in DirectoryWalk(system.jail, system.jail.real_path(folder), False, {}):
                 if isinstance(found, Gap):
                     system.report(found)
                     continue
@@ -139,7 +139,7 @@ def _kept(system: System) -> Iterator[Kept]:
                     counted.add(found.path)
                     files, size = files + 1, size + found.size
             if files:
-                yield Kept(what, folder, files, size)
+                yield KeptFiles(what, folder, files, size)
 
 
 def _age(newest: Package | None, now: datetime) -> int | None:

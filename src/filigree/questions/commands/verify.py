@@ -19,7 +19,14 @@ from filigree.questions.finding.unknown_programs import report_unknown_programs
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.verifying.checking import Run
 from filigree.questions.verifying.tally import Tally
-from filigree.questions.verifying.verdicts import AS_USUAL, LOUD, FileVerdict, Job, Manner, Progress
+from filigree.questions.verifying.verdicts import (
+    AS_USUAL,
+    LOUD,
+    FileVerdict,
+    Job,
+    Manner,
+    VerifyProgress,
+)
 from filigree.system import System
 
 SLICE = 2048
@@ -33,7 +40,7 @@ def verify(
     verdicts: frozenset[Verdict] = LOUD,
     aspects: frozenset[Aspect] = frozenset(),
     workers: int | None = None,
-    progress: Callable[[Progress], None] | None = None,
+    progress: Callable[[VerifyProgress], None] | None = None,
     manner: Manner = AS_USUAL,
     options: RepositoryOptions = EVERYTHING,
 ) -> Answer[FileVerdict]:

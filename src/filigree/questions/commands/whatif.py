@@ -11,7 +11,13 @@ from filigree.questions.asking.silence import known_chosen, report_silence
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.planning.explanations import say
-from filigree.questions.planning.plans import Action, Change, Outcome, Planner, Wishes
+from filigree.questions.planning.plans import (
+    PlanAction,
+    PlannedChange,
+    Planner,
+    PlanOutcome,
+    Wishes,
+)
 from filigree.questions.planning.reachability import Together
 from filigree.questions.planning.room import room
 from filigree.questions.planning.solver import GivenUp
@@ -31,7 +37,7 @@ class WhatifRow:
     there before, was chosen by a person. `reason` is who asks for what comes, and what forces what goes.
     """
 
-    action: Action
+    action: PlanAction
     name: str
     version: str
     reason: str
@@ -65,12 +71,12 @@ def whatif(
     adds, drops, upgrades = list(add), list(drop), list(upgrade)
     scope = Scope.ANY if adds or upgrades else Scope.INSTALLED
     with looking(system, scope, options) as lookup:
-        asked = _Asked(system, lookup, adds, drops, upgrades)
+        asked = _Wanted(system, lookup, adds, drops, upgrades)
         wishes = Wishes(asked.add, asked.drop, asked.upgrade, ALL in upgrades, may_drop, recommends)
         return _answer(system, lookup, asked, wishes)
 
 
-class _Asked:
+class _Wanted:
     """The packages that are meant, and what is to be said of the subjects."""
 
     def __init__(
@@ -119,7 +125,7 @@ class _Asked:
         return found
 
 
-def _answer(system: System, lookup: Lookup, asked: _Asked, wishes: Wishes) -> Answer[WhatifRow]:
+def _answer(system: System, lookup: Lookup, asked: _Wanted, wishes: Wishes) -> Answer[WhatifRow]:
     world = SystemWorld(system, lookup, asked.archives)
     notes = asked.notes
     try:
@@ -139,11 +145,11 @@ def _answer(system: System, lookup: Lookup, asked: _Asked, wishes: Wishes) -> An
         rows += _left_over(system, world, outcome)
     summary = _summary(system, rows, _two_ways(wishes, outcome, other))
     first = (*wishes.add, *wishes.drop, *wishes.upgrade)
-    guesses = sum(change.action is Action.CHANGE for change in outcome.changes)
+    guesses = sum(change.action is PlanAction.CHANGE for change in outcome.changes)
     if guesses:
         report_silence(system, "order", f"whether what comes is newer, of {guesses:,}")
     if report_silence(system, "reason", "what would be left over"):
-        summary |= {Action.LEFTOVER.value: None, "leftover_size": None}
+        summary |= {PlanAction.LEFTOVER.value: None, "leftover_size": None}
     summary |= {
         "possible": outcome.found,
         "obstacles": [said.sentence for said in say(world, outcome.obstacles, first)],
@@ -163,9 +169,9 @@ def _the_other_way(wishes: Wishes) -> Wishes:
     )  # fmt: skip
 
 
-def _row(system: System, change: Change) -> WhatifRow:
+def _row(system: System, change: PlannedChange) -> WhatifRow:
     package, before = change.package, change.before
-    old = before or (package if change.action is Action.DROP else None)
+    old = before or (package if change.action is PlanAction.DROP else None)
     return WhatifRow(
         change.action, package.name, package.version, change.reason, package.architecture,
         before.version if before else None, change.asked, change.replaced,
@@ -176,7 +182,7 @@ def _row(system: System, change: Change) -> WhatifRow:
     )  # fmt: skip
 
 
-def _left_over(system: System, world: SystemWorld, outcome: Outcome) -> Iterator[WhatifRow]:
+def _left_over(system: System, world: SystemWorld, outcome: PlanOutcome) -> Iterator[WhatifRow]:
     """What only those needed that go."""
     kinds = system.database.keeping
     before = Together(world, world.installed())
@@ -195,7 +201,7 @@ def _left_over(system: System, world: SystemWorld, outcome: Outcome) -> Iterator
     for package in sorted(Together(world, final).loose(kinds, news), key=lambda p: p.name):
         if package.state.present and package not in loose:
             yield WhatifRow(
-                Action.LEFTOVER, package.name, package.version,
+                PlanAction.LEFTOVER, package.name, package.version,
                 f"only {_few(list(askers.get(package, ())))} needed it", package.architecture, None,
                 False, False, known_chosen(system, package), package.protected, None, None,
                 package.installed_size,
@@ -206,12 +212,14 @@ def _few(names: Sequence[str]) -> str:
     return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
 
 
-NEWER = (Action.UPGRADE, Action.CHANGE)
-VERSIONS = (*NEWER, Action.DOWNGRADE)
+NEWER = (PlanAction.UPGRADE, PlanAction.CHANGE)
+VERSIONS = (*NEWER, PlanAction.DOWNGRADE)
 """What puts one version in the place of another."""
 
 
-def _two_ways(wishes: Wishes, outcome: Outcome, other: Outcome | None) -> dict[str, Any] | None:
+def _two_ways(
+    wishes: Wishes, outcome: PlanOutcome, other: PlanOutcome | None
+) -> dict[str, Any] | None:
     """How an upgrade of everything differs with and without dropping anything."""
     if other is None:
         return None
@@ -219,7 +227,7 @@ def _two_ways(wishes: Wishes, outcome: Outcome, other: Outcome | None) -> dict[s
     return {
         name: {
             "upgraded": sum(c.action in NEWER for c in ways[drops].changes),
-            "added": sum(c.action is Action.ADD for c in ways[drops].changes),
+            "added": sum(c.action is PlanAction.ADD for c in ways[drops].changes),
             "dropped": [c.package.name for c in ways[drops].changes if c.lost],
         }
         for name, drops in (("without_dropping", False), ("with_dropping", True))
@@ -229,9 +237,9 @@ def _two_ways(wishes: Wishes, outcome: Outcome, other: Outcome | None) -> dict[s
 def _summary(
     system: System, rows: Sequence[WhatifRow], ways: dict[str, Any] | None
 ) -> dict[str, Any]:
-    counts = {action.value: sum(row.action is action for row in rows) for action in Action}
-    fetched = [r for r in rows if r.action in (Action.ADD, *VERSIONS)]
-    dropped = [r for r in rows if r.action is Action.DROP]
+    counts = {action.value: sum(row.action is action for row in rows) for action in PlanAction}
+    fetched = [r for r in rows if r.action in (PlanAction.ADD, *VERSIONS)]
+    dropped = [r for r in rows if r.action is PlanAction.DROP]
     lost = [r for r in dropped if not r.asked and not r.replaced]
     sizes = {(p.name, p.architecture, p.version): p.installed_size or 0 for p in system.packages}
     change = sum(r.installed_size or 0 for r in fetched)
@@ -242,7 +250,9 @@ def _summary(
         "fetch_size": sum(r.archive_size or 0 for r in fetched),
         "sizes_unknown": sum(r.archive_size is None for r in fetched),
         "disk_change": change,
-        "leftover_size": sum(r.installed_size or 0 for r in rows if r.action is Action.LEFTOVER),
+        "leftover_size": sum(
+            r.installed_size or 0 for r in rows if r.action is PlanAction.LEFTOVER
+        ),
         "room": room(system),
         "chosen_lost": [r.name for r in lost if r.chosen is not False],
         "protected_lost": [r.name for r in dropped if r.protected and not r.replaced],

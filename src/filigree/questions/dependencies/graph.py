@@ -10,7 +10,7 @@ from filigree.questions.asking.scopes import Lookup
 from filigree.questions.dependencies.offered_ties import OfferedTies, best_of_each
 from filigree.questions.dependencies.satisfaction import Satisfaction, satisfies, satisfy
 from filigree.questions.dependencies.ties import HARD, Tie
-from filigree.questions.dependencies.walks import Step, Walk
+from filigree.questions.dependencies.walks import DependencyWalk, Step
 from filigree.system import System
 
 _NOT_HERE = (State.ARCHIVE, State.AVAILABLE)
@@ -215,9 +215,11 @@ class Graph:
             return None
         return self._offered_ties.count(start, kinds, depth)
 
-    def _walk(self, kinds: frozenset[Relation], depth: int | None, backwards: bool) -> Walk:
+    def _walk(
+        self, kinds: frozenset[Relation], depth: int | None, backwards: bool
+    ) -> DependencyWalk:
         if backwards:
-            return Walk(lambda one: self.reverse(one, kinds), depth, backwards)
-        return Walk(
+            return DependencyWalk(lambda one: self.reverse(one, kinds), depth, backwards)
+        return DependencyWalk(
             lambda one: [tie for tie in self.forward(one) if tie.need.kind in kinds], depth, False
         )

@@ -23,7 +23,7 @@ class Step:
     repeat: str | None
 
 
-class Walk:
+class DependencyWalk:
     """A walk from one package, by the ties that `ties_of` gives, within `depth` ties (None: all).
 
     `backwards` is whether it leads from who is needed to who needs.

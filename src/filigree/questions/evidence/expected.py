@@ -19,8 +19,8 @@ from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, Difference, Evidence, FileRecord, LocalPolicy, Sort
 from filigree.model.package import Package, State
 from filigree.model.seals import Seal, SealVerdict
-from filigree.questions.evidence.references import Found, References
-from filigree.questions.evidence.vouching import Standing, Vouching, same_package
+from filigree.questions.evidence.references import FoundArchive, References
+from filigree.questions.evidence.vouching import Vouched, Vouching, same_package
 from filigree.system import System
 
 RANK = {Evidence.RECORD: 0, Evidence.ARCHIVE: 1, Evidence.SIGNED: 2}
@@ -48,7 +48,7 @@ class Expected(NamedTuple):
     archive: str | None
     reason: str
     aspects: frozenset[Aspect] = frozenset()
-    standing: Standing | None = None
+    standing: Vouched | None = None
 
 
 class Expecting:
@@ -93,7 +93,7 @@ class Expecting:
         return best._replace(seal=seal)
 
     def _by_archive(
-        self, package: Package, records: Sequence[FileRecord], found: Found
+        self, package: Package, records: Sequence[FileRecord], found: FoundArchive
     ) -> Expected | None:
         assert self._vouching is not None
         assert self._references is not None
@@ -117,7 +117,7 @@ class Expecting:
 
     def _merged(
         self, package: Package, records: Sequence[FileRecord], shipped: Sequence[FileRecord],
-        told: frozenset[Aspect], standing: Standing, found: Found,
+        told: frozenset[Aspect], standing: Vouched, found: FoundArchive,
     ) -> Expected:  # fmt: skip
         """What was shipped, with what is on record of it."""
         known = self._system.database.aspects

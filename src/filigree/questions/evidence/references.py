@@ -21,7 +21,7 @@ CACHE = "cache"
 _FILES_LIMIT = 200_000
 
 
-class Found(NamedTuple):
+class FoundArchive(NamedTuple):
     """An archive of a package: where it lies, below the root or not, and whether the auditor gave it."""
 
     path: str
@@ -85,7 +85,7 @@ class References:
         self._system = system
         self._against = against
         self._options = options
-        self._known: dict[tuple[str, str, str], list[Found]] = {}
+        self._known: dict[tuple[str, str, str], list[FoundArchive]] = {}
         self.promises = vouching.promises(packages) if against.anything else {}
         self.fetched = self.fetched_size = 0
         self._unreached: dict[Package, str] = {}
@@ -101,7 +101,7 @@ class References:
         if against.fetch:
             self._fetch([one for one in packages if not self.of(one)])
 
-    def of(self, package: Package) -> list[Found]:
+    def of(self, package: Package) -> list[FoundArchive]:
         """The archives that may be of a package, by what they are called."""
         _, colon, bare = package.version.partition(":")
         versions = (package.version, bare) if colon else (package.version,)
@@ -123,18 +123,18 @@ class References:
 
     # -- what is there ---------------------------------------------------------------------
 
-    def _given(self) -> Iterator[Found]:
+    def _given(self) -> Iterator[FoundArchive]:
         for path in self._against.paths:
             if os.path.isdir(path):
-                yield from (Found(file, False, True) for file in _archives_in(path))
+                yield from (FoundArchive(file, False, True) for file in _archives_in(path))
             else:
-                yield Found(path, False, True)
+                yield FoundArchive(path, False, True)
 
-    def _cached(self) -> Iterator[Found]:
+    def _cached(self) -> Iterator[FoundArchive]:
         if self._against.cache or self._against.everywhere:
-            yield from (Found(path, True, False) for path in self._system.cached_archives())
+            yield from (FoundArchive(path, True, False) for path in self._system.cached_archives())
 
-    def _learn(self, found: Found) -> None:
+    def _learn(self, found: FoundArchive) -> None:
         """Remember an archive by what it is called; one that was named, by what it is."""
         name = found.path.rpartition("/")[2]
         archives = self._system.family.archives
@@ -161,7 +161,7 @@ class References:
         cache = usable_cache(self._system, self._options.cache)
         return os.path.join(cache, "archives") if cache else None
 
-    def _kept_before(self) -> dict[Package, list[Found]]:
+    def _kept_before(self) -> dict[Package, list[FoundArchive]]:
         """What was fetched in an earlier run: what it is, its digest tells later."""
         from filigree.access.fetching import kept_at
 
@@ -169,16 +169,16 @@ class References:
         wanted = self._against.repositories or self._against.everywhere or self._against.fetch
         if folder is None or not wanted:
             return {}
-        found: dict[Package, list[Found]] = {}
+        found: dict[Package, list[FoundArchive]] = {}
         for key, promises in self.promises.items():
             for promise in promises:
                 path = kept_at(folder, promise.place.address or "")
                 if is_private(path):
-                    found.setdefault(key, []).append(Found(path, False, False))
+                    found.setdefault(key, []).append(FoundArchive(path, False, False))
         return found
 
     def _fetch(self, packages: Sequence[Package]) -> None:
-        from filigree.access.fetching import Wish, fetch_all
+        from filigree.access.fetching import FetchRequest, fetch_all
 
         folder = os.path.join(needed_cache(self._options.cache), "archives")
         # What cannot be had from one place may be had from another that promises the same.
@@ -189,10 +189,10 @@ class References:
             count = f"{len(left):,} archive{'s' if len(left) != 1 else ''}"
             self._against.announce(f"fetching {count}, {size:,} bytes, into {folder}")
         while left:
-            wishes: dict[Wish, list[Package]] = {}
+            wishes: dict[FetchRequest, list[Package]] = {}
             for package in left:
                 place = places[package].pop(0).place
-                wish = Wish(place.address or "", place.digest, place.size)
+                wish = FetchRequest(place.address or "", place.digest, place.size)
                 wishes.setdefault(wish, []).append(package)
             failed = []
             for wish, outcome in fetch_all(folder, list(wishes), self._options.progress):
@@ -201,7 +201,9 @@ class References:
                     failed += wishes[wish]
                     continue
                 for package in wishes[wish]:
-                    self._kept.setdefault(package, []).append(Found(outcome.path, False, False))
+                    self._kept.setdefault(package, []).append(
+                        FoundArchive(outcome.path, False, False)
+                    )
                 self.fetched += 1
                 self.fetched_size += outcome.sent
             left = [one for one in failed if places[one]]

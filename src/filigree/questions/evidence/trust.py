@@ -9,7 +9,7 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property
 
-from filigree.families.protocol import Archive, HeldKey, Sources
+from filigree.families.protocol import Archive, RootKey, Sources
 from filigree.formats.keys import Key
 from filigree.model.package import Package
 from filigree.model.seals import Seal, SealVerdict
@@ -37,9 +37,9 @@ class Trust:
         return self._given or self._system.database.sources(self.now, self.own)
 
     @cached_property
-    def held(self) -> Sequence[HeldKey]:
+    def held(self) -> Sequence[RootKey]:
         """Every key that the root holds, whosever count."""
-        return self._sources.held_keys() if self._sources is not None else ()
+        return self._sources.root_keys() if self._sources is not None else ()
 
     @cached_property
     def keys(self) -> list[Key]:

@@ -54,7 +54,7 @@ class Promise(NamedTuple):
         return f"the index of {self.repository.identity}, whose seal is: {self.seal.verdict.value}"
 
 
-class Standing(NamedTuple):
+class Vouched(NamedTuple):
     """What an archive rests on. `reason` says why, for people; unless `usable` it vouches for nothing.
 
     `digest` is the archive's, by the algorithm of the promise; `promise` is the one that it keeps, and
@@ -119,7 +119,7 @@ class Vouching:
 
     def standing(
         self, archive: Archive, promises: Sequence[Promise], below: bool, given: bool
-    ) -> Standing:
+    ) -> Vouched:
         """What an archive rests on. `below` is whether it lies below the root, `given` by the auditor."""
         told = [one for one in promises if one.place.digest is not None]
         digests = {
@@ -134,26 +134,26 @@ class Vouching:
             why = f"its seal is bad: {seal.reason}"
             promise = kept[0] if kept else None
             broken = told[0] if told and not kept else None
-            return Standing(Evidence.RECORD, seal, False, why, digest, promise, broken)
+            return Vouched(Evidence.RECORD, seal, False, why, digest, promise, broken)
         if kept and kept[0].sealed:
             why = f"its digest is in {kept[0].words}"
-            return Standing(Evidence.SIGNED, seal, True, why, digest, kept[0])
+            return Vouched(Evidence.SIGNED, seal, True, why, digest, kept[0])
         if seal.verdict is SealVerdict.GOOD:
             why = f"signed by {_who(seal)}"
             promise = kept[0] if kept else None
             broken = told[0] if told and not kept else None
-            return Standing(Evidence.SIGNED, seal, True, why, digest, promise, broken)
+            return Vouched(Evidence.SIGNED, seal, True, why, digest, promise, broken)
         if kept:
             why = f"its digest is in {kept[0].words}"
-            return Standing(Evidence.ARCHIVE, seal, True, why, digest, kept[0])
+            return Vouched(Evidence.ARCHIVE, seal, True, why, digest, kept[0])
         if told:
             why = f"its digest is {digest}, and {told[0].words}, tells {told[0].place.digest}"
-            return Standing(Evidence.RECORD, seal, False, why, digest, None, told[0])
+            return Vouched(Evidence.RECORD, seal, False, why, digest, None, told[0])
         words = f"no index tells its digest, and its own seal is: {seal.verdict.value}"
         if given:
-            return Standing(Evidence.ARCHIVE, seal, True, f"you gave it; {words}")
+            return Vouched(Evidence.ARCHIVE, seal, True, f"you gave it; {words}")
         why = f"it lies below the root itself, {words}" if below else words
-        return Standing(Evidence.RECORD, seal, True, why)
+        return Vouched(Evidence.RECORD, seal, True, why)
 
 
 def same_package(system: System, one: Package, other: Package) -> bool:

@@ -11,7 +11,7 @@ from filigree.access.directories import LINK_LIMIT, encoded
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.package import Package
-from filigree.model.repositories import Listed
+from filigree.model.repositories import ListedPath
 from filigree.system import System
 
 if TYPE_CHECKING:
@@ -288,7 +288,7 @@ class OfferedSearch:
         found = self._offered.paths.at(path)
         for alias in self._aliases(path):
             found = found or [
-                (Listed(path, listed.holder, listed.kind), package)
+                (ListedPath(path, listed.holder, listed.kind), package)
                 for listed, package in self._offered.paths.at(alias)
             ]
         return self._grouped(found) or [Owned(path, None, ())]
@@ -298,7 +298,7 @@ class OfferedSearch:
         by_path = {owned.path: owned for owned in found}
         return [by_path[path] for path in _programs_first(by_path)]
 
-    def _glob(self, pattern: str) -> list[tuple[Listed, Package]]:
+    def _glob(self, pattern: str) -> list[tuple[ListedPath, Package]]:
         # The index's own globs cross slashes; ours do not.
         chooses = re.compile(glob_pattern(pattern)).fullmatch
         return [row for row in self._offered.paths.glob(pattern) if chooses(row[0].path)]
@@ -313,7 +313,7 @@ class OfferedSearch:
         return [f"/usr{path}"] if first in _MERGED else []
 
     @staticmethod
-    def _grouped(rows: Iterable[tuple[Listed, Package]]) -> list[Owned]:
+    def _grouped(rows: Iterable[tuple[ListedPath, Package]]) -> list[Owned]:
         found: dict[str, dict[tuple[str, str, str], Owner]] = {}
         for listed, package in rows:
             key = (package.name, package.architecture, package.version)

@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from filigree.access.fetching import Fetcher, FetchError
 from filigree.access.jail import Jail
 from filigree.access.private_folder import copy_private, make_private
-from filigree.families.protocol import ADDED, Own, Sources
+from filigree.families.protocol import ADDED, FetchedCopies, Sources
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.repositories import Refreshed, Repository
@@ -28,13 +28,13 @@ def copies_folder(system: System, cache: str) -> str:
     return os.path.join(cache, COPIES, system.family.name)
 
 
-def own_of(system: System, options: RepositoryOptions) -> Own:
+def copies_of(system: System, options: RepositoryOptions) -> FetchedCopies:
     """What the auditor adds to the system's configuration: copies, and addresses, fetched first.
 
     Raises BadQuestion where something is to be fetched and nothing is to be kept.
     """
     if not options.refreshed and not options.addresses:
-        return Own()
+        return FetchedCopies()
     if not all(address.strip() for address in options.addresses):
         raise BadQuestion(
             "the address of a repository is empty", None, "give an address or a folder"
@@ -46,10 +46,10 @@ def own_of(system: System, options: RepositoryOptions) -> Own:
         fetch_added(system, options)
     cache = usable_cache(system, options.cache, COPIES, whole=True)
     if cache is None:
-        return Own(None, addresses)
+        return FetchedCopies(None, addresses)
     folder = copies_folder(system, cache)
     make_private(folder)
-    return Own(Jail(folder), addresses)
+    return FetchedCopies(Jail(folder), addresses)
 
 
 class Fetching:
@@ -97,7 +97,7 @@ class Fetching:
         return os.path.join(self._copies, *parts)
 
 
-class Copies:
+class CopyFetcher:
     """The auditor's copies of one system's indexes, open for fetching newer ones.
 
     `sources` is None where the family has no repositories.
@@ -111,7 +111,7 @@ class Copies:
         self._paths = options.paths
         keys = system.own_keys(options.keyring) if options.keyring else None
         now = options.now or datetime.now(UTC)
-        own = Own(Jail(folder), tuple(options.addresses))
+        own = FetchedCopies(Jail(folder), tuple(options.addresses))
         self.sources: Sources | None = system.database.sources(now, keys, own)
 
     def enabled(self, added_only: bool = False) -> list[Repository]:
@@ -136,14 +136,14 @@ class Copies:
 @contextlib.contextmanager
 def open_copies(
     system: System, options: RepositoryOptions, fetcher: Fetcher | None = None
-) -> Iterator[Copies]:
+) -> Iterator[CopyFetcher]:
     """The auditor's copies, open for fetching. Raises BadQuestion where nothing can be kept."""
     cache = needed_cache(options.cache)
     used = fetcher or Fetcher(os.path.join(cache, "fetched"), options.progress)
     try:
         folder = copies_folder(system, cache)
         make_private(folder)
-        copies = Copies(system, options, folder, used)
+        copies = CopyFetcher(system, options, folder, used)
         if copies.sources is None:
             system.report(Gap("what could be installed", "no repositories of this family are read"))
         yield copies

@@ -4,7 +4,7 @@ import fnmatch
 from typing import Protocol
 
 
-class Named(Protocol):
+class NamedRepository(Protocol):
     """What has the names of a repository."""
 
     @property
@@ -23,7 +23,7 @@ class Named(Protocol):
         ...
 
 
-def is_called(repository: Named, name: str) -> bool:
+def is_called(repository: NamedRepository, name: str) -> bool:
     """Whether a name, or a glob, is of a repository: of its identity, its name or its suite."""
     texts = (repository.identity, repository.name, repository.suite or "")
     return any(text == name or fnmatch.fnmatchcase(text, name) for text in texts)

@@ -16,7 +16,7 @@ from filigree.formats.keys import Key
 from filigree.model.answer import Gap
 from filigree.model.limits import why_too_long
 from filigree.model.repositories import IndexFile, IndexKind, Offer, Repository
-from filigree.questions.offers.fetched_copies import own_of
+from filigree.questions.offers.fetched_copies import copies_of
 from filigree.questions.offers.keeping import usable_cache
 from filigree.questions.offers.naming import is_called
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions, Working
@@ -46,7 +46,7 @@ class OpenIndexes:
         self._quiet = options.quiet
         self._working = options.working
         keys: list[Key] | None = system.own_keys(options.keyring) if options.keyring else None
-        own = own_of(system, options)
+        own = copies_of(system, options)
         self._sources = system.database.sources(self.now, keys, own)
         if self._sources is None:
             system.report(Gap("what could be installed", "no repositories of this family are read"))

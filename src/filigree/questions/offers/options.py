@@ -5,7 +5,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
-    from filigree.access.fetching import Progress
+    from filigree.access.fetching import FetchProgress
 
 
 class Working(NamedTuple):
@@ -36,7 +36,7 @@ class RepositoryOptions(NamedTuple):
     addresses: tuple[str, ...] = ()
     quiet: bool = False
     paths: bool = False
-    progress: "Callable[[Progress], None] | None" = None
+    progress: "Callable[[FetchProgress], None] | None" = None
     working: Callable[[Working], None] | None = None
 
 

@@ -6,7 +6,7 @@ from functools import cached_property
 from filigree.access.store import PathTable
 from filigree.model.answer import Gap
 from filigree.model.package import Package
-from filigree.model.repositories import IndexKind, Listed, Repository
+from filigree.model.repositories import IndexKind, ListedPath, Repository
 from filigree.questions.offers.opening import OpenIndexes
 
 
@@ -35,34 +35,34 @@ class OfferedPaths:
                 what = f"the paths that {repository.identity} offers"
                 self._indexes.system.report(Gap(what, "its index of paths was never fetched"))
 
-    def at(self, path: str) -> list[tuple[Listed, Package]]:
+    def at(self, path: str) -> list[tuple[ListedPath, Package]]:
         """The packages that would bring a path, by indexes of paths or by what they tell themselves."""
         rows = self._holders(lambda table: table.at(path))
         told = {(listed.path, package) for listed, package in rows}
         rows += (
-            (Listed(path, "", None), package)
+            (ListedPath(path, "", None), package)
             for path, package in self._known_as("path", [path])
             if (path, package) not in told
         )
         return rows
 
-    def named(self, name: str) -> list[tuple[Listed, Package]]:
+    def named(self, name: str) -> list[tuple[ListedPath, Package]]:
         """The packages that would bring a path whose last part is a name."""
         return self._holders(lambda table: table.named(name))
 
-    def glob(self, pattern: str) -> list[tuple[Listed, Package]]:
+    def glob(self, pattern: str) -> list[tuple[ListedPath, Package]]:
         """The packages that would bring a path that a glob matches."""
         return self._holders(lambda table: table.glob(pattern))
 
     def _holders(
-        self, ask: Callable[[PathTable], Iterable[Listed]]
-    ) -> list[tuple[Listed, Package]]:
+        self, ask: Callable[[PathTable], Iterable[ListedPath]]
+    ) -> list[tuple[ListedPath, Package]]:
         """What the indexes of paths tell, with the packages that they name."""
-        found: dict[tuple[str, str], Listed] = {}
+        found: dict[tuple[str, str], ListedPath] = {}
         for _, table in self._tables:
             for listed in ask(table):
                 found.setdefault((listed.path, listed.holder), listed)
-        rows: list[tuple[Listed, Package]] = []
+        rows: list[tuple[ListedPath, Package]] = []
         parts = {holder: self._indexes.sources.held(holder) for _, holder in found}
         by_name: dict[str, list[Package]] = {}
         for package in self._called(name for name, _, _ in parts.values()):
@@ -77,10 +77,10 @@ class OfferedPaths:
             )
         return rows
 
-    def of(self, package: Package) -> list[Listed]:
+    def of(self, package: Package) -> list[ListedPath]:
         """The paths of a package, sorted."""
         holder = self._indexes.sources.holder(package)
-        found: dict[str, Listed] = {}
+        found: dict[str, ListedPath] = {}
         for _, table in self._tables:
             for listed in table.held_by(holder):
                 found.setdefault(listed.path, listed)

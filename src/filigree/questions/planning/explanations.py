@@ -7,7 +7,7 @@ from filigree.model.needs import Need, Relation, terms_of
 from filigree.model.package import Package, was_chosen
 from filigree.questions.dependencies.satisfaction import satisfies
 from filigree.questions.dependencies.ties import HARD
-from filigree.questions.planning.problem import Ground, Reason
+from filigree.questions.planning.problem import ClauseReason, Ground
 from filigree.questions.planning.world import Offered, World
 
 
@@ -21,7 +21,7 @@ class Said(NamedTuple):
     other: str | None
 
 
-def say(world: World, reasons: Iterable[Reason], first: Iterable[Package]) -> list[Said]:
+def say(world: World, reasons: Iterable[ClauseReason], first: Iterable[Package]) -> list[Said]:
     """The reasons as sentences, from the packages that were asked for outwards."""
     asked = list(first)
     told = [r for r in reasons if r.one is not None and r.ground is not Ground.ASKED]
@@ -29,7 +29,7 @@ def say(world: World, reasons: Iterable[Reason], first: Iterable[Package]) -> li
     return list({one.sentence: one for one in said}.values())
 
 
-def _outwards(reasons: Sequence[Reason], first: Sequence[Package]) -> Iterator[Reason]:
+def _outwards(reasons: Sequence[ClauseReason], first: Sequence[Package]) -> Iterator[ClauseReason]:
     """Each reason after one that leads to it."""
     rest = list(reasons)
     known = {package.name for package in first}
@@ -49,7 +49,7 @@ class _Words:
         self._world = world
         self._asked = set(asked)
 
-    def all(self, reasons: Sequence[Reason]) -> Iterator[Said]:
+    def all(self, reasons: Sequence[ClauseReason]) -> Iterator[Said]:
         """Each reason as a sentence; conflicts of one kind in one."""
         clashing: dict[tuple[Package | None, str], list[Package]] = {}
         for reason in reasons:
@@ -63,7 +63,7 @@ class _Words:
                     continue
             yield self._said(reason, others)
 
-    def _said(self, reason: Reason, others: Sequence[Package]) -> Said:
+    def _said(self, reason: ClauseReason, others: Sequence[Package]) -> Said:
         one, need = reason.one, reason.need
         assert one is not None
         if need is not None and reason.ground is Ground.NEED:
@@ -92,7 +92,7 @@ class _Words:
         through = "" if all(p.name == plain for p in others) else ", which has that name too"
         return f"{sentence}: {_list([self._standing(other) for other in others])}{through}"
 
-    def _stays(self, one: Package, reason: Reason) -> str:
+    def _stays(self, one: Package, reason: ClauseReason) -> str:
         if reason.ground is Ground.HELD:
             return f"{one.name} is held at {one.version}"
         if reason.ground is Ground.PROTECTED:

@@ -10,7 +10,13 @@ from filigree.model.needs import Need, Relation, Term, terms_of
 from filigree.model.package import Package
 from filigree.questions.dependencies.satisfaction import satisfy
 from filigree.questions.dependencies.ties import HARD
-from filigree.questions.planning.problem import Ground, Item, Reason, Universe, by_weight
+from filigree.questions.planning.problem import (
+    Candidate,
+    ClauseReason,
+    Ground,
+    ResolutionProblem,
+    by_weight,
+)
 from filigree.questions.planning.solver import negated
 from filigree.questions.planning.world import Offered, World, in_place_of, place_of
 
@@ -18,7 +24,7 @@ SECONDS = 60
 """So long a plan is looked for before the search is given up."""
 
 
-class Action(StrEnum):
+class PlanAction(StrEnum):
     """What a plan does with a package. A `change` is to another version, of which nothing tells whether
     it is newer."""
 
@@ -46,13 +52,13 @@ class Wishes:
     recommends: bool = False
 
 
-class Change(NamedTuple):
+class PlannedChange(NamedTuple):
     """What happens to one package; `before` is what it was, where another version of it was there.
 
     `replaced` is whether another package takes the place of what goes: then it is no loss.
     """
 
-    action: Action
+    action: PlanAction
     package: Package
     before: Package | None
     reason: str
@@ -62,19 +68,19 @@ class Change(NamedTuple):
     @property
     def lost(self) -> bool:
         """Whether something goes that nobody asked to, and for nothing in its place."""
-        return self.action is Action.DROP and not self.asked and not self.replaced
+        return self.action is PlanAction.DROP and not self.asked and not self.replaced
 
 
 @dataclass(slots=True)
-class Outcome:
+class PlanOutcome:
     """A plan, or why there is none. `lossless` is whether nothing goes that was not asked to."""
 
-    universe: Universe
+    universe: ResolutionProblem
     found: bool = False
     lossless: bool = True
-    changes: list[Change] = field(default_factory=list)
-    final: list[Item] = field(default_factory=list)
-    obstacles: list[Reason] = field(default_factory=list)
+    changes: list[PlannedChange] = field(default_factory=list)
+    final: list[Candidate] = field(default_factory=list)
+    obstacles: list[ClauseReason] = field(default_factory=list)
 
 
 class Planner:
@@ -84,7 +90,7 @@ class Planner:
         self.world = world
         self.wishes = wishes
         self.remarks: list[str] = []
-        self.universe = universe = Universe(world)
+        self.universe = universe = ResolutionProblem(world)
         self.holds = universe.solver.variable()
         self.lossless = universe.solver.variable()
         self.untouched = universe.solver.variable()
@@ -93,20 +99,20 @@ class Planner:
         self.here = [item for item in universe.items if item.here]
         for package in wishes.add:
             item = universe.item(package)
-            universe.require([item.literal], Reason(Ground.ASKED, package, why="add"))
+            universe.require([item.literal], ClauseReason(Ground.ASKED, package, why="add"))
         self._drop()
         self._keep()
         for package in wishes.upgrade:
             wanted = [universe.item(o.package).literal for o in self._better(package)]
             if wanted:
-                universe.require(wanted, Reason(Ground.ASKED, package, why="upgrade"))
+                universe.require(wanted, ClauseReason(Ground.ASKED, package, why="upgrade"))
             else:
                 self.remarks.append(f"nothing newer of {package.name} would be taken")
 
     def _drop(self) -> None:
         universe = self.universe
         for package in self.wishes.drop:
-            reason = Reason(Ground.ASKED, package, why="drop")
+            reason = ClauseReason(Ground.ASKED, package, why="drop")
             place = place_of(self.world, package)
             rest = [i for i in universe.at(place) if i.here]
             if all(item.package in self._dropped for item in rest):
@@ -121,12 +127,14 @@ class Planner:
             if package in self._dropped:
                 continue
             if package.held and package.name not in self._moved:
-                reason = Reason(Ground.HELD, package)
+                reason = ClauseReason(Ground.HELD, package)
                 universe.require([negated(self.holds), item.literal], reason)
             if package.protected:
-                reason = Reason(Ground.PROTECTED, package)
+                reason = ClauseReason(Ground.PROTECTED, package)
                 universe.require([universe.there(package)], reason)
-            universe.require([negated(self.untouched), item.literal], Reason(Ground.STAYS, package))
+            universe.require(
+                [negated(self.untouched), item.literal], ClauseReason(Ground.STAYS, package)
+            )
 
     def _better(self, package: Package) -> list[Offered]:
         """What the rules would take in the place of an installed package."""
@@ -144,22 +152,22 @@ class Planner:
         for package in by_weight(item.package for item in self.here):
             if package not in self._dropped:
                 there = universe.there(package)
-                reason = Reason(Ground.STAYS, package)
+                reason = ClauseReason(Ground.STAYS, package)
                 universe.require([negated(self.lossless), there], reason)
                 kept[there] = package
         return list(kept)
 
-    def decide(self, soft: Sequence[int] = ()) -> Outcome:
+    def decide(self, soft: Sequence[int] = ()) -> PlanOutcome:
         """The plan that keeps the most. `soft` are put first, of what else would count hard."""
         universe, wishes = self.universe, self.wishes
         universe.solver.deadline = monotonic() + SECONDS
         for literal, ground in ((self.holds, Ground.HELD), (universe.rules, Ground.RULES)):
             if literal not in soft:
-                universe.require([literal], Reason(ground, why="always"))
+                universe.require([literal], ClauseReason(ground, why="always"))
         same = [i.literal for i in self.here if i.package not in self._dropped]
         base = [*soft, self.untouched]
         if not wishes.everything and not universe.settle(base):
-            return Outcome(universe, obstacles=universe.why_not())
+            return PlanOutcome(universe, obstacles=universe.why_not())
         if wishes.everything or not universe.solver.value(self.untouched):
             kept = self._losses_are_told()
             newer = self._as_new_as_can_be() if wishes.everything else []
@@ -168,7 +176,7 @@ class Planner:
             else:
                 base = [*soft, self.lossless, *newer, *kept, *same]
             if not universe.settle(base):
-                return Outcome(universe, obstacles=universe.why_not())
+                return PlanOutcome(universe, obstacles=universe.why_not())
         if wishes.recommends:
             base = self._recommended(base)
         return self._told(self._spared(base))
@@ -200,14 +208,14 @@ class Planner:
                 for need in self.world.needs(item.package):
                     if need.kind is Relation.RECOMMENDS and need.granted is None:
                         heard = universe.solver.variable()
-                        reason = Reason(Ground.NEED, item.package, need)
+                        reason = ClauseReason(Ground.NEED, item.package, need)
                         wanted = [negated(item.literal), *universe.wanted(item, need, reason)]
                         universe.require([negated(heard), *wanted], reason)
                         universe.solver.demand(heard, wanted)
                         preferences.append(heard)
             universe.settle(preferences)
 
-    def _spared(self, base: Sequence[int]) -> list[Item]:
+    def _spared(self, base: Sequence[int]) -> list[Candidate]:
         """The plan without what came into it on a way that was not taken in the end."""
         universe = self.universe
         final = universe.final()
@@ -220,13 +228,13 @@ class Planner:
             assert found, "what was a plan is one still"
         return self._without_needless(universe.final())
 
-    def _without_needless(self, final: list[Item]) -> list[Item]:
+    def _without_needless(self, final: list[Candidate]) -> list[Candidate]:
         """The packages of a plan without those that none of the others would miss.
 
         What was not looked at yet may lead to what is in the plan anyway: the solver does not know that.
         """
         kinds = (*HARD, Relation.RECOMMENDS) if self.wishes.recommends else HARD
-        asking: dict[str, list[tuple[Item, Need]]] = {}
+        asking: dict[str, list[tuple[Candidate, Need]]] = {}
         for asker in final:
             for need in self.world.needs(asker.package):
                 away = not need.kind.positive and not isinstance(need.condition, Term)
@@ -256,8 +264,8 @@ class Planner:
 
     # -- telling ---------------------------------------------------------------------------
 
-    def _told(self, final: list[Item]) -> Outcome:
-        outcome = Outcome(self.universe, found=True, final=final)
+    def _told(self, final: list[Candidate]) -> PlanOutcome:
+        outcome = PlanOutcome(self.universe, found=True, final=final)
         outcome.changes = sorted(
             self._changes(outcome.final),
             key=lambda one: (_ORDER[one.action], not one.asked, one.package.name),
@@ -265,11 +273,11 @@ class Planner:
         outcome.lossless = not any(one.lost for one in outcome.changes)
         return outcome
 
-    def _changes(self, final: Sequence[Item]) -> Iterator[Change]:
+    def _changes(self, final: Sequence[Candidate]) -> Iterator[PlannedChange]:
         kept = set(final)
         came = [item for item in final if not item.here]
         gone = [item for item in self.here if item not in kept]
-        replaced: set[Item] = set()
+        replaced: set[Candidate] = set()
         asked = {self.universe.item(package) for package in self.wishes.add}
         upgraded = {package.name for package in self.wishes.upgrade}
         befores = {
@@ -279,21 +287,23 @@ class Planner:
         askers = self._askers(final, [item for item in came if item in asked], befores)
         for item in came:
             package, before = item.package, befores[item]
-            action = Action.ADD
+            action = PlanAction.ADD
             if before is not None:
                 replaced.add(before)
                 action = _action(self.world.order(package, before.package))
-            newer = action in (Action.UPGRADE, Action.CHANGE)
+            newer = action in (PlanAction.UPGRADE, PlanAction.CHANGE)
             wished = item in asked or (newer and package.name in upgraded)
             reason = "asked for" if wished else askers.get(item) or self._otherwise(item)
-            yield Change(action, package, before.package if before else None, reason, wished)
+            yield PlannedChange(action, package, before.package if before else None, reason, wished)
         yield from self._losses([item for item in gone if item not in replaced], final)
 
-    def _losses(self, gone: Sequence[Item], final: Sequence[Item]) -> Iterator[Change]:
+    def _losses(
+        self, gone: Sequence[Candidate], final: Sequence[Candidate]
+    ) -> Iterator[PlannedChange]:
         """What goes, each with what forces it: from what was asked for outwards, never in a circle."""
         left = dict.fromkeys(gone)
         there = {*final, *gone}
-        asking: dict[str, list[Item]] = {}
+        asking: dict[str, list[Candidate]] = {}
         for item in gone:
             for need in self.world.needs(item.package):
                 if need.kind in HARD:
@@ -310,14 +320,14 @@ class Planner:
                 causes = dict.fromkeys(left, ("it cannot stay beside the rest", False, False))
             for item in causes:
                 del left[item]
-                yield Change(Action.DROP, item.package, None, *causes[item])
+                yield PlannedChange(PlanAction.DROP, item.package, None, *causes[item])
             there.difference_update(causes)
             names = {c.name for i in causes for c in self.world.capabilities(i.package)} | paths
             nearby = {item for name in names for item in asking.get(name, ())}
             suspects = [item for item in left if item in nearby]
 
     def _cause(
-        self, item: Item, final: Sequence[Item], there: Collection[Item]
+        self, item: Candidate, final: Sequence[Candidate], there: Collection[Candidate]
     ) -> tuple[str, bool, bool] | None:
         """Why something goes, whether it was asked to, and whether another takes its place."""
         by = self._replaced_by(item, final)
@@ -337,12 +347,15 @@ class Planner:
         return place_of(self.world, one) == place_of(self.world, other)
 
     def _askers(
-        self, final: Sequence[Item], first: Sequence[Item], befores: Mapping[Item, Item | None]
-    ) -> dict[Item, str]:
+        self,
+        final: Sequence[Candidate],
+        first: Sequence[Candidate],
+        befores: Mapping[Candidate, Candidate | None],
+    ) -> dict[Candidate, str]:
         """Who asks for what comes: the nearest to what was wished, in words."""
         kinds = (*HARD, Relation.RECOMMENDS) if self.wishes.recommends else HARD
         there = set(final)
-        told: dict[Item, str] = dict.fromkeys(first, "")
+        told: dict[Candidate, str] = dict.fromkeys(first, "")
         rest = sorted((item for item in final if item not in told), key=lambda i: i.here)
         missing = sum(not item.here for item in rest)
         front = [*first]
@@ -369,7 +382,7 @@ class Planner:
                         missing -= 1
         return told
 
-    def _otherwise(self, item: Item) -> str:
+    def _otherwise(self, item: Candidate) -> str:
         """Why something comes that nothing new asks for."""
         before = [b.package for b in self.here if self._is_same(b.package, item.package)]
         if before and self.wishes.everything:
@@ -379,7 +392,7 @@ class Planner:
             return "to go with the rest"
         return "it takes the place of another"
 
-    def _is_met(self, need: Need, asker: Item, there: Collection[Item]) -> bool:
+    def _is_met(self, need: Need, asker: Candidate, there: Collection[Candidate]) -> bool:
         """Whether a need is met by the items of these identities."""
 
         def holders(term: Term) -> list[Package]:
@@ -388,7 +401,7 @@ class Planner:
 
         return need.granted is not None or satisfy(need.condition, holders).met
 
-    def _replaced_by(self, item: Item, final: Sequence[Item]) -> Package | None:
+    def _replaced_by(self, item: Candidate, final: Sequence[Candidate]) -> Package | None:
         """What of a plan takes the place of something under another name."""
         there = {one.package for one in final}
         for reason in self.universe.against(item):
@@ -402,14 +415,14 @@ class Planner:
                 return reason.one
         return None
 
-    def _missed(self, item: Item, there: Collection[Item]) -> Need | None:
+    def _missed(self, item: Candidate, there: Collection[Candidate]) -> Need | None:
         """A need of a package that nothing meets of what is there."""
         for need in self.world.needs(item.package):
             if need.kind in HARD and not self._is_met(need, item, there):
                 return need
         return None
 
-    def _who_stands_against(self, item: Item, final: Sequence[Item]) -> str | None:
+    def _who_stands_against(self, item: Candidate, final: Sequence[Candidate]) -> str | None:
         for reason in self.universe.against(item):
             other = reason.one if reason.one is not item.package else reason.other
             if other is None or not any(one.package is other for one in final):
@@ -425,13 +438,13 @@ class Planner:
 
 _ORDER = {action: at for at, action in enumerate(
     (
-        Action.DROP, Action.ADD, Action.UPGRADE, Action.CHANGE, Action.DOWNGRADE, Action.LEFTOVER,
+        PlanAction.DROP, PlanAction.ADD, PlanAction.UPGRADE, PlanAction.CHANGE, PlanAction.DOWNGRADE, PlanAction.LEFTOVER,
     )
 )}  # fmt: skip
 
 
-def _action(order: int | None) -> Action:
+def _action(order: int | None) -> PlanAction:
     """What it is that one version takes the place of another."""
     if order is None:
-        return Action.CHANGE
-    return Action.DOWNGRADE if order < 0 else Action.UPGRADE
+        return PlanAction.CHANGE
+    return PlanAction.DOWNGRADE if order < 0 else PlanAction.UPGRADE

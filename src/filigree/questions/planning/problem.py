@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from filigree.model.needs import Combined, Condition, Join, Need, Relation, Term, terms_of
+from filigree.model.package import Reason
 from filigree.model.package import Package
-from filigree.model.package import Reason as Why
 from filigree.questions.dependencies.satisfaction import satisfies, satisfy
 from filigree.questions.dependencies.ties import HARD
 from filigree.questions.planning.solver import Solver, irreducible, negated
@@ -34,8 +34,8 @@ class Ground(StrEnum):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Reason:
-    """Why some of the packages cannot be had together, or not without others.
+class ClauseReason:
+    """Reason some of the packages cannot be had together, or not without others.
 
     `one` is whose reason it is, `other` the package that it is about; `found` are the packages that
     would meet a need. `why` is in words.
@@ -50,7 +50,7 @@ class Reason:
 
 
 @dataclass(slots=True, eq=False)
-class Item:
+class Candidate:
     """One package that may be in a plan; `literal` is true where it is."""
 
     package: Package
@@ -59,29 +59,29 @@ class Item:
     passed_over: str | None = None
 
 
-class Universe:
+class ResolutionProblem:
     """Everything that is installed, and what a plan reaches beside it."""
 
     def __init__(self, world: World) -> None:
         self.world = world
         self.solver = Solver()
-        self.items: list[Item] = []
-        self._reasons: dict[int, Reason] = {}
-        self._against_it: dict[Package, list[Reason]] = {}
-        self._of: dict[Package, Item] = {}
-        self._named: dict[str, list[Item]] = {}
-        self._answering: dict[str, list[Item]] = {}
-        self._against: dict[str, list[tuple[Item, Need, Term]]] = {}
-        self._watched: dict[str, list[Callable[[Item], None]]] = {}
+        self.items: list[Candidate] = []
+        self._reasons: dict[int, ClauseReason] = {}
+        self._against_it: dict[Package, list[ClauseReason]] = {}
+        self._of: dict[Package, Candidate] = {}
+        self._named: dict[str, list[Candidate]] = {}
+        self._answering: dict[str, list[Candidate]] = {}
+        self._against: dict[str, list[tuple[Candidate, Need, Term]]] = {}
+        self._watched: dict[str, list[Callable[[Candidate], None]]] = {}
         self._pending: dict[int, Callable[[], None]] = {}
-        self._asked: dict[str, list[tuple[Item, Need]]] = {}
+        self._asked: dict[str, list[tuple[Candidate, Need]]] = {}
         self._likely: list[int] = []
         self._against_rules: set[int] = set()
         self._asked_paths: set[str] = set()
-        self._told: set[tuple[Item, Need]] = set()
+        self._told: set[tuple[Candidate, Need]] = set()
         self._gone: set[int] = set()
-        self._newcomers: list[Item] = []
-        self._barred: dict[Place, Reason] = {}
+        self._newcomers: list[Candidate] = []
+        self._barred: dict[Place, ClauseReason] = {}
         self._there: dict[Place, int] = {}
         self.rules = self.solver.variable()
         """True where only what the system's rules take is taken."""
@@ -92,7 +92,7 @@ class Universe:
 
     # -- asking ----------------------------------------------------------------------------
 
-    def item(self, package: Package, passed_over: str | None = None) -> Item:
+    def item(self, package: Package, passed_over: str | None = None) -> Candidate:
         """The item of a package; what was not known enters."""
         item = self._of.get(package) or self._same(package)
         if item is None:
@@ -101,11 +101,11 @@ class Universe:
             self._meet_others(item)
             self._pending[item.literal] = lambda: self._expand(item)
             if passed_over is not None:
-                why = Reason(Ground.RULES, package, why=passed_over)
+                why = ClauseReason(Ground.RULES, package, why=passed_over)
                 self.require([negated(self.rules), negated(item.literal)], why)
         return item
 
-    def _same(self, package: Package) -> Item | None:
+    def _same(self, package: Package) -> Candidate | None:
         """What is there of the very version: another copy of it would change nothing."""
         if self.is_given(package):
             return None
@@ -123,12 +123,12 @@ class Universe:
         """Whether it is an archive that was given."""
         return package.repository is None and not package.state.present
 
-    def at(self, place: Place) -> list[Item]:
+    def at(self, place: Place) -> list[Candidate]:
         """The items of a name and a kind of machine."""
         found = self._named.get(place[0], ())
         return [item for item in found if place_of(self.world, item.package) == place]
 
-    def require(self, literals: Iterable[int], reason: Reason) -> None:
+    def require(self, literals: Iterable[int], reason: ClauseReason) -> None:
         """Add a clause, with its reason."""
         self._reasons[self.solver.add(literals)] = reason
         if reason.ground in (Ground.CLASH, Ground.RIVAL):
@@ -136,7 +136,7 @@ class Universe:
                 if package is not None:
                     self._against_it.setdefault(package, []).append(reason)
 
-    def bar(self, place: Place, reason: Reason) -> None:
+    def bar(self, place: Place, reason: ClauseReason) -> None:
         """No version of a place may be in a plan."""
         self._barred[place] = reason
         for item in self.at(place):
@@ -149,7 +149,7 @@ class Universe:
         known = self._there.get(place)
         if known is None:
             known = self._there[place] = self.solver.variable()
-            reason = Reason(Ground.PROTECTED if package.protected else Ground.STAYS, package)
+            reason = ClauseReason(Ground.PROTECTED if package.protected else Ground.STAYS, package)
             more = self._later(lambda: in_place_of(world, package), reason)
             wanted = [*(item.literal for item in self.at(place) if item.here), *more]
             self.require([negated(known), *wanted], reason)
@@ -196,7 +196,7 @@ class Universe:
                     queue += self._hear(path)
         return bool(lost)
 
-    def _hear(self, name: str) -> Iterator[Item]:
+    def _hear(self, name: str) -> Iterator[Candidate]:
         """Take what the installed packages need of a name into account; who will likely go comes back."""
         for asker, need in self._asked.pop(name, ()):
             if (asker, need) not in self._told:
@@ -210,15 +210,15 @@ class Universe:
         """The literals of what no plan has turned to yet."""
         return list(self._pending)
 
-    def final(self) -> list[Item]:
+    def final(self) -> list[Candidate]:
         """The items of the plan that was found."""
         return [item for item in self.items if self.solver.value(item.literal)]
 
-    def why_not(self, wanted: Iterable[tuple[int, Reason]] = ()) -> list[Reason]:
+    def why_not(self, wanted: Iterable[tuple[int, ClauseReason]] = ()) -> list[ClauseReason]:
         """Reasons that cannot hold together with these wishes, and none of which could be left out."""
-        number_of: dict[Reason, int] = {}
+        number_of: dict[ClauseReason, int] = {}
         groups: dict[int, list[list[int]]] = {}
-        reasons: list[Reason] = []
+        reasons: list[ClauseReason] = []
         clauses = [(self.solver.clause(n), reason) for n, reason in self._reasons.items()]
         for clause, reason in (*clauses, *(([literal], reason) for literal, reason in wanted)):
             number = number_of.setdefault(reason, len(reasons))
@@ -232,24 +232,24 @@ class Universe:
         other = [-number for number in irreducible(turned, [-at for at in last])]
         return [reasons[n] for n in sorted(least if len(least) <= len(other) else other)]
 
-    def meets(self, term: Term, asker: Item, holder: Item) -> bool:
+    def meets(self, term: Term, asker: Candidate, holder: Candidate) -> bool:
         """Whether a package meets a term by itself."""
         return self._fits(term, asker.package, holder.package)
 
-    def against(self, item: Item) -> list[Reason]:
+    def against(self, item: Candidate) -> list[ClauseReason]:
         """The reasons for which a package cannot be there together with another."""
         return self._against_it.get(item.package, [])
 
     # -- packages --------------------------------------------------------------------------
 
-    def _enter(self, package: Package, here: bool, passed_over: str | None = None) -> Item:
-        item = Item(package, self.solver.variable(), here, passed_over)
+    def _enter(self, package: Package, here: bool, passed_over: str | None = None) -> Candidate:
+        item = Candidate(package, self.solver.variable(), here, passed_over)
         self.items.append(item)
         self._of[package] = item
         for rival in self._named.setdefault(package.name, []):
             why = self.world.rivals(rival.package, package)
             if why is not None and not (here and rival.here):
-                reason = Reason(Ground.RIVAL, rival.package, other=package, why=why)
+                reason = ClauseReason(Ground.RIVAL, rival.package, other=package, why=why)
                 self.require([negated(rival.literal), negated(item.literal)], reason)
         self._named[package.name].append(item)
         for name in dict.fromkeys(one.name for one in self.world.capabilities(package)):
@@ -259,7 +259,7 @@ class Universe:
             self.require([negated(item.literal)], self._barred[place])
         return item
 
-    def _meet_others(self, item: Item) -> None:
+    def _meet_others(self, item: Candidate) -> None:
         """What others have against a package, and which conditions speak of it."""
         for capability in self.world.capabilities(item.package):
             for asker, need, term in self._against.get(capability.name, ()):
@@ -269,11 +269,11 @@ class Universe:
             for watcher in self._watched.get(name, ()):
                 watcher(item)
 
-    def _clash(self, asker: Item, need: Need, other: Item) -> None:
-        reason = Reason(Ground.CLASH, asker.package, need, other.package)
+    def _clash(self, asker: Candidate, need: Need, other: Candidate) -> None:
+        reason = ClauseReason(Ground.CLASH, asker.package, need, other.package)
         self.require([negated(asker.literal), negated(other.literal)], reason)
 
-    def _note(self, item: Item) -> None:
+    def _note(self, item: Candidate) -> None:
         """What an installed package asks: heard where a plan loses what it may rest on."""
         for need in self.world.needs(item.package):
             if need.kind in HARD and need.granted is None:
@@ -291,7 +291,7 @@ class Universe:
             elif need.kind in _AWAY:
                 self._avoid(item, need)
 
-    def _expand(self, item: Item) -> None:
+    def _expand(self, item: Candidate) -> None:
         """What a package asks of the others."""
         for need in self.world.needs(item.package):
             if need.kind in HARD and need.granted is None:
@@ -299,17 +299,17 @@ class Universe:
             elif need.kind in _AWAY:
                 self._avoid(item, need)
 
-    def _avoid(self, item: Item, need: Need) -> None:
+    def _avoid(self, item: Candidate, need: Need) -> None:
         """What a package cannot be there together with."""
         if isinstance(need.condition, Term):
             self._forbid(item, need, need.condition)
             return
-        reason = Reason(Ground.CLASH, item.package, need)
+        reason = ClauseReason(Ground.CLASH, item.package, need)
         if not (item.here and self._is_true(need.condition, item)):
             truth = self._truth(item, need.condition, reason)
             self.require([negated(item.literal), negated(truth)], reason)
 
-    def _forbid(self, item: Item, need: Need, term: Term) -> None:
+    def _forbid(self, item: Candidate, need: Need, term: Term) -> None:
         self._against.setdefault(term.name, []).append((item, need, term))
         for other in self._answering.get(term.name, ()):
             if (
@@ -324,8 +324,8 @@ class Universe:
                 continue
             self._clash(item, need, other)
 
-    def _ask(self, item: Item, need: Need) -> list[int]:
-        reason = Reason(Ground.NEED, item.package, need)
+    def _ask(self, item: Candidate, need: Need) -> list[int]:
+        reason = ClauseReason(Ground.NEED, item.package, need)
         if item.here and not self._is_true(need.condition, item):
             # It is broken already: no plan has to mend it.
             return []
@@ -336,7 +336,7 @@ class Universe:
             self._likely += wanted[:1]
         return wanted
 
-    def wanted(self, item: Item, need: Need, reason: Reason) -> list[int]:
+    def wanted(self, item: Candidate, need: Need, reason: ClauseReason) -> list[int]:
         """The literals of which one at least meets a need of a package."""
         if _is_plain(need.condition):
             terms = terms_of(need.condition)
@@ -346,7 +346,7 @@ class Universe:
 
     # -- what meets a condition ------------------------------------------------------------
 
-    def _is_true(self, condition: Condition, asker: Item) -> bool:
+    def _is_true(self, condition: Condition, asker: Candidate) -> bool:
         """Whether a condition is true of what is installed."""
 
         def holders(term: Term) -> list[Package]:
@@ -354,7 +354,7 @@ class Universe:
 
         return satisfy(condition, holders).met
 
-    def holding(self, term: Term, asker: Package) -> list[Item]:
+    def holding(self, term: Term, asker: Package) -> list[Candidate]:
         """The items that meet a term."""
         found = [
             item
@@ -370,7 +370,7 @@ class Universe:
     def _meets(self, term: Term, asker: Package, holder: Package) -> bool:
         return satisfies(self.world, term, asker, holder, self.world.capabilities(holder))
 
-    def _meeting(self, item: Item, term: Term, reason: Reason) -> list[int]:
+    def _meeting(self, item: Candidate, term: Term, reason: ClauseReason) -> list[int]:
         """The literals of what meets a term: what is there, and what is offered."""
         asker = item.package
         holding = self.holding(term, asker)
@@ -386,7 +386,9 @@ class Universe:
 
         return [*found, *self._later(offers, reason)]
 
-    def _later(self, offers: Callable[[], Iterable[Offered]], reason: Reason) -> tuple[int, ...]:
+    def _later(
+        self, offers: Callable[[], Iterable[Offered]], reason: ClauseReason
+    ) -> tuple[int, ...]:
         """Literals for what is offered: looked up where nothing else will do.
 
         The first is for what the rules take, the second for what they pass over.
@@ -414,7 +416,7 @@ class Universe:
         self._pending[passed] = lambda: look_up(passed, against_rules=True)
         return taken, passed
 
-    def _truth(self, item: Item, condition: Condition, reason: Reason) -> int:
+    def _truth(self, item: Candidate, condition: Condition, reason: ClauseReason) -> int:
         """A literal that is true where a condition is, and only there."""
         if isinstance(condition, Term) or condition.join in (Join.WITH, Join.WITHOUT):
             return self._presence(item, condition, reason)
@@ -441,19 +443,19 @@ class Universe:
                 self.solver.demand(truth, [case, *other] if other else [truth])
         return truth
 
-    def _all(self, truth: int, parts: Sequence[int], reason: Reason) -> None:
+    def _all(self, truth: int, parts: Sequence[int], reason: ClauseReason) -> None:
         for part in parts:
             self.require([negated(truth), part], reason)
             self.solver.demand(truth, [part])
         self.require([truth, *map(negated, parts)], reason)
 
-    def _any(self, truth: int, parts: Sequence[int], reason: Reason) -> None:
+    def _any(self, truth: int, parts: Sequence[int], reason: ClauseReason) -> None:
         self.require([negated(truth), *parts], reason)
         self.solver.demand(truth, parts)
         for part in parts:
             self.require([truth, negated(part)], reason)
 
-    def _presence(self, item: Item, condition: Condition, reason: Reason) -> int:
+    def _presence(self, item: Candidate, condition: Condition, reason: ClauseReason) -> int:
         """A literal that is true where some package meets a term, or one package several of them."""
         truth = self.solver.variable()
         terms = list(terms_of(condition))
@@ -461,7 +463,7 @@ class Universe:
         def holds(package: Package) -> bool:
             return self._fits(condition, item.package, package)
 
-        def enters(other: Item) -> None:
+        def enters(other: Candidate) -> None:
             if holds(other.package):
                 self.require([truth, negated(other.literal)], reason)
 
@@ -511,4 +513,4 @@ def _is_plain(condition: Condition) -> bool:
 
 def by_weight(packages: Iterable[Package]) -> list[Package]:
     """What is protected first, then what was chosen."""
-    return sorted(packages, key=lambda p: (not p.protected, p.reason is Why.DEPENDENCY))
+    return sorted(packages, key=lambda p: (not p.protected, p.reason is Reason.DEPENDENCY))

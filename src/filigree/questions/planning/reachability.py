@@ -14,7 +14,7 @@ BACKWARDS = frozenset({Relation.SUPPLEMENTS, Relation.ENHANCES})
 """Ties by which the package that is named keeps the one that names it."""
 
 
-class Link(NamedTuple):
+class Support(NamedTuple):
     """That one package keeps another in place, by a need of either."""
 
     by: Package
@@ -28,7 +28,7 @@ class Together:
     def __init__(self, world: World, packages: Iterable[Package]) -> None:
         self._world = world
         self.packages = list(packages)
-        self._links: dict[Package, list[Link]] = {}
+        self._links: dict[Package, list[Support]] = {}
 
     @cached_property
     def _answering(self) -> dict[str, list[Package]]:
@@ -65,15 +65,15 @@ class Together:
                         yield need, holder
 
     @cached_property
-    def _all_links(self) -> dict[Package, list[Link]]:
-        found: dict[Package, list[Link]] = {}
+    def _all_links(self) -> dict[Package, list[Support]]:
+        found: dict[Package, list[Support]] = {}
         for package in self.packages:
             for need, holder in self.ties(package):
                 by, kept = (holder, package) if need.kind in BACKWARDS else (package, holder)
-                found.setdefault(by, []).append(Link(by, kept, need))
+                found.setdefault(by, []).append(Support(by, kept, need))
         return found
 
-    def links(self, kinds: Collection[Relation]) -> Iterator[Link]:
+    def links(self, kinds: Collection[Relation]) -> Iterator[Support]:
         """Every link of some kinds."""
         for links in self._all_links.values():
             yield from (link for link in links if link.need.kind in kinds)
@@ -82,7 +82,7 @@ class Together:
         """What stands on the roots, themselves among it."""
         starts = list(roots)
 
-        def onward(package: Package) -> Iterator[tuple[Link, Package]]:
+        def onward(package: Package) -> Iterator[tuple[Support, Package]]:
             links = self._all_links.get(package, ())
             return ((link, link.kept) for link in links if link.need.kind in kinds)
 
@@ -157,7 +157,7 @@ def parts(  # noqa: PLR0912 - one loop that keeps its own stack
     return found
 
 
-def clusters(packages: Sequence[Package], links: Iterable[Link]) -> list[list[Package]]:
+def clusters(packages: Sequence[Package], links: Iterable[Support]) -> list[list[Package]]:
     """The packages in groups that hang together, by links in either direction."""
     group = {package: [package] for package in packages}
     for link in links:

@@ -14,7 +14,7 @@ from filigree.model.roles import role_of
 from filigree.model.seals import Seal, SealVerdict
 from filigree.questions.evidence.expected import RANK, Expected, Expecting
 from filigree.questions.verifying.judging import Judged, form_of, judge
-from filigree.questions.verifying.verdicts import SIGNED, FileVerdict, Job, Manner, Outcome
+from filigree.questions.verifying.verdicts import SIGNED, FileVerdict, Job, JobOutcome, Manner
 from filigree.system import System
 
 _SPARE = 1 << 30
@@ -39,10 +39,10 @@ class Run:
         self._drawn = None if manner.sample is None else drawn(manner.sample)
         self._quick = Verdict.INTACT not in verdicts and manner.since is None
 
-    def judge_job(self, job: Job) -> Outcome:
+    def judge_job(self, job: Job) -> JobOutcome:
         known = len(self._system.gaps)
         expected = self._expected(job.package)
-        outcome = Outcome(
+        outcome = JobOutcome(
             [], Counter(), Counter(), Counter(), 0, [], evidence=expected.evidence,
             compared=expected.aspects,
         )  # fmt: skip
@@ -61,7 +61,7 @@ class Run:
             return outcome._replace(gaps=gaps, lacking=expected.reason)
         return self._judged(job, expected, outcome, known)
 
-    def _judged(self, job: Job, expected: Expected, outcome: Outcome, known: int) -> Outcome:
+    def _judged(self, job: Job, expected: Expected, outcome: JobOutcome, known: int) -> JobOutcome:
         size = job.package.installed_size
         limit = sys.maxsize if size is None else 64 * size + _SPARE
         counts: dict[Verdict, int] = {}

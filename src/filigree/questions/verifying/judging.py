@@ -215,7 +215,13 @@ def form_of(system: System, record: FileRecord) -> Form | None:
     None where the record does not say all of it, or a look alone cannot tell.
     """
     size, mode, modified = record.size, record.mode, record.modified
-    if size is None or mode is None or modified is None or record.capabilities or record.grain > 1:
+    if (
+        size is None
+        or mode is None
+        or modified is None
+        or record.capabilities
+        or record.time_resolution > 1
+    ):
         return None
     uid = system.owner_number(record.owner) if record.owner else None
     gid = system.group_number(record.group) if record.group else None
@@ -266,8 +272,8 @@ def _differences(system: System, record: FileRecord, seen: Observation) -> list[
         (Aspect.DEVICE, _device(record.device), _device(seen.device) if is_device else "none"),
         (
             Aspect.MODIFIED,
-            _moment(record.modified, record.grain),
-            _moment(seen.modified // 10**9, record.grain),
+            _moment(record.modified, record.time_resolution),
+            _moment(seen.modified // 10**9, record.time_resolution),
         ),
         (Aspect.CAPABILITIES, _carried(record.capabilities), _carried(seen.capabilities)),
     )
@@ -333,11 +339,11 @@ def _device(number: int | None) -> str | None:
     return None if number is None else f"{os.major(number)}:{os.minor(number)}"
 
 
-def _moment(seconds: int | None, grain: int) -> str | None:
+def _moment(seconds: int | None, time_resolution: int) -> str | None:
     """A time as far as the record tells it."""
     if seconds is None:
         return None
-    seconds -= seconds % grain
+    seconds -= seconds % time_resolution
     moment = moment_of(seconds)
     return f"{seconds} s" if moment is None else iso(moment)
 

@@ -10,7 +10,13 @@ from filigree.model.files import Aspect, Evidence, Sort, Verdict
 from filigree.model.package import Package
 from filigree.model.seals import SealVerdict
 from filigree.questions.evidence.expected import RANK
-from filigree.questions.verifying.verdicts import FileVerdict, Job, Manner, Outcome, Progress
+from filigree.questions.verifying.verdicts import (
+    FileVerdict,
+    Job,
+    JobOutcome,
+    Manner,
+    VerifyProgress,
+)
 from filigree.system import System
 
 _NAMED = 8
@@ -20,7 +26,7 @@ class Tally:
     """What has come in so far."""
 
     def __init__(
-        self, total: int, manner: Manner, progress: Callable[[Progress], None] | None
+        self, total: int, manner: Manner, progress: Callable[[VerifyProgress], None] | None
     ) -> None:
         self.rows: list[tuple[Package, FileVerdict]] = []
         self.verdicts: Counter[Verdict] = Counter()
@@ -39,7 +45,7 @@ class Tally:
         self._total = total
         self._progress = progress
 
-    def add(self, done: Done[Outcome], job: Job) -> None:
+    def add(self, done: Done[JobOutcome], job: Job) -> None:
         self._done += job.paths
         if done.result is None:
             why = done.failure or "it failed"
@@ -47,9 +53,9 @@ class Tally:
         else:
             self._take(done.result, job)
         if self._progress is not None:
-            self._progress(Progress(self._done, self._total, self._bytes))
+            self._progress(VerifyProgress(self._done, self._total, self._bytes))
 
-    def _take(self, outcome: Outcome, job: Job) -> None:
+    def _take(self, outcome: JobOutcome, job: Job) -> None:
         self.rows += ((job.package, row) for row in outcome.rows)
         self.verdicts.update(outcome.verdicts)
         self._aspects.update(outcome.aspects)

@@ -48,7 +48,7 @@ class FileVerdict:
     policy_file: str | None = None
 
 
-class Progress(NamedTuple):
+class VerifyProgress(NamedTuple):
     """How far a run has come: paths judged, of how many, and bytes read."""
 
     done: int
@@ -69,7 +69,7 @@ class Job(NamedTuple):
         return records[count * self.part // self.parts : count * (self.part + 1) // self.parts]
 
 
-class Outcome(NamedTuple):
+class JobOutcome(NamedTuple):
     rows: list[FileVerdict]
     verdicts: Counter[Verdict]
     aspects: Counter[Aspect]

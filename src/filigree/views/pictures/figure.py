@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
-from filigree.questions.commands.draw import NodeRow, Side, Standing
-from filigree.views.pictures.layout import Place, places_of
+from filigree.questions.commands.draw import NodeRow, NodeStatus, Side
+from filigree.views.pictures.layout import Position, places_of
 from filigree.views.text import escaped, size_words
 
 if TYPE_CHECKING:
@@ -91,7 +91,7 @@ def _title(figure: Any, answer: Answer[NodeRow]) -> None:
         )
 
 
-def _ties(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Place]) -> None:
+def _ties(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Position]) -> None:
     from matplotlib.patches import PathPatch
     from matplotlib.path import Path
 
@@ -106,7 +106,7 @@ def _ties(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Place]) -> No
             near = level == 1 and end.x > start.x
             line, width = _LINES.get(tie.kind, ((0, (2, 2)), 1.0))
             colour = _BAD if tie.met is False else _FAINT
-            if other.standing is Standing.AVAILABLE or row.standing is Standing.AVAILABLE:
+            if other.standing is NodeStatus.AVAILABLE or row.standing is NodeStatus.AVAILABLE:
                 colour = _OFFER
             bend = max(0.03, abs(end.x - start.x) * 0.45)
             side = 1 if end.x > start.x else -1
@@ -126,7 +126,7 @@ def _ties(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Place]) -> No
             ))  # fmt: skip
 
 
-def _nodes(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Place]) -> None:
+def _nodes(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Position]) -> None:
     most = max((row.installed_size or 0 for row in rows), default=0) or 1
     crowded = len(rows) > 36
     columns = len({place.x for place in places.values()})
@@ -134,13 +134,13 @@ def _nodes(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Place]) -> N
     for row in rows:
         place = places[row.node]
         area = max(_SMALLEST, _AREA * (row.installed_size or 0) / most)
-        hollow = row.standing in (Standing.AVAILABLE, Standing.ARCHIVE)
+        hollow = row.standing in (NodeStatus.AVAILABLE, NodeStatus.ARCHIVE)
         fill = _CHOSEN if row.chosen else _DEPENDENCY
         edge = _SUBJECT if row.side is Side.SUBJECT else _OFFER if hollow else _INK
-        shape = {Standing.UNMET: "X", Standing.SEVERAL: "H"}.get(
+        shape = {NodeStatus.UNMET: "X", NodeStatus.SEVERAL: "H"}.get(
             row.standing, "s" if row.chosen else "o"
         )
-        if row.standing is Standing.UNMET:
+        if row.standing is NodeStatus.UNMET:
             fill, edge = _BAD, _BAD
         axes.scatter(
             [place.x], [place.y], s=area, marker=shape, facecolors="white" if hollow else fill,
@@ -152,7 +152,7 @@ def _nodes(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Place]) -> N
         strong = row.side is Side.SUBJECT or bool(row.chosen)
         axes.text(
             place.x, place.y + below, text, size=7.4 if crowded else 8.6, ha="center", va="top",
-            color=_BAD if row.standing is Standing.UNMET else _INK,
+            color=_BAD if row.standing is NodeStatus.UNMET else _INK,
             weight="bold" if strong else "normal", zorder=4, parse_math=False,
             bbox={"facecolor": "white", "alpha": 0.72, "edgecolor": "none", "pad": 0.6},
         )  # fmt: skip
@@ -173,13 +173,13 @@ def _legend(figure: Any, rows: Sequence[NodeRow]) -> None:
         handles.append(dot("chosen", "s", _CHOSEN, _INK))
     if any(row.chosen is False for row in rows):
         handles.append(dot("dependency", "o", _DEPENDENCY, _INK))
-    if any(row.chosen is None and row.standing is Standing.INSTALLED for row in rows):
+    if any(row.chosen is None and row.standing is NodeStatus.INSTALLED for row in rows):
         handles.append(dot("installed", "o", _DEPENDENCY, _INK))
     for standing, words, shape, fill, edge in (
-        (Standing.AVAILABLE, "not installed", "o", "white", _OFFER),
-        (Standing.ARCHIVE, "archive", "o", "white", _OFFER),
-        (Standing.UNMET, "unmet need", "X", _BAD, _BAD),
-        (Standing.SEVERAL, "several together", "H", _DEPENDENCY, _INK),
+        (NodeStatus.AVAILABLE, "not installed", "o", "white", _OFFER),
+        (NodeStatus.ARCHIVE, "archive", "o", "white", _OFFER),
+        (NodeStatus.UNMET, "unmet need", "X", _BAD, _BAD),
+        (NodeStatus.SEVERAL, "several together", "H", _DEPENDENCY, _INK),
     ):
         if standing in seen:
             handles.append(dot(words, shape, fill, edge))

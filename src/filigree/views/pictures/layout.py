@@ -10,14 +10,14 @@ TALLEST = 14
 """So many nodes stand above each other, before a column is divided in two."""
 
 
-class Place(NamedTuple):
+class Position(NamedTuple):
     """Where a node is: its column, and how far down, both from 0 to 1."""
 
     x: float
     y: float
 
 
-def places_of(rows: Sequence[NodeRow]) -> dict[str, Place]:
+def places_of(rows: Sequence[NodeRow]) -> dict[str, Position]:
     """A place for each node: who needs the subjects is to their left, what they need to their right."""
     columns = _columns(rows)
     around: dict[str, list[str]] = {row.node: [] for row in rows}
@@ -38,7 +38,7 @@ def places_of(rows: Sequence[NodeRow]) -> dict[str, Place]:
         for at, node in enumerate(column):
             # Neighbours in a tall column step aside a little, so that their labels have room.
             aside = (0.16 / wide) * (at % 2) if len(column) > TALLEST // 2 else 0.0
-            found[node] = Place(x + aside, (at + 0.5) / len(column))
+            found[node] = Position(x + aside, (at + 0.5) / len(column))
     return found
 
 

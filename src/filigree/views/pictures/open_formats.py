@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
-from filigree.questions.commands.draw import NodeRow, Side, Standing
+from filigree.questions.commands.draw import NodeRow, NodeStatus, Side
 from filigree.views.plain import json_text
 from filigree.views.text import escaped
 
@@ -26,10 +26,10 @@ def _dot_lines(answer: Answer[NodeRow]) -> Iterator[str]:
     yield "  rankdir=LR;"
     yield '  node [fontname="sans-serif"];'
     for row in answer.records:
-        shape = {Standing.UNMET: "octagon", Standing.SEVERAL: "hexagon"}.get(
+        shape = {NodeStatus.UNMET: "octagon", NodeStatus.SEVERAL: "hexagon"}.get(
             row.standing, "box" if row.chosen else "ellipse"
         )
-        style = "dashed" if row.standing in (Standing.AVAILABLE, Standing.ARCHIVE) else "solid"
+        style = "dashed" if row.standing in (NodeStatus.AVAILABLE, NodeStatus.ARCHIVE) else "solid"
         width = "2.5" if row.side is Side.SUBJECT else "1"
         label = row.node if row.version is None else f"{row.node}\n{row.version}"
         yield (

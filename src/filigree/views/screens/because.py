@@ -4,19 +4,19 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.because import BecauseRow, Chain, Standing
+from filigree.questions.commands.because import BecauseRow, Chain, StayStatus
 from filigree.views.page import Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words
 
-_STYLES: dict[Standing | None, Style] = {
+_STYLES: dict[StayStatus | None, Style] = {
     None: Style.WARN,
-    Standing.CHOSEN: Style.GOOD,
-    Standing.PROTECTED: Style.GOOD,
-    Standing.NEEDED: Style.GOOD,
-    Standing.WISHED: Style.WARN,
-    Standing.LEFT_OVER: Style.BAD,
-    Standing.NOT_INSTALLED: Style.FAINT,
+    StayStatus.CHOSEN: Style.GOOD,
+    StayStatus.PROTECTED: Style.GOOD,
+    StayStatus.NEEDED: Style.GOOD,
+    StayStatus.WISHED: Style.WARN,
+    StayStatus.LEFT_OVER: Style.BAD,
+    StayStatus.NOT_INSTALLED: Style.FAINT,
 }
 _FIELDS = ("subject", "standing", "chain", "step", "name", "version", "kind", "requirement")
 
@@ -48,7 +48,7 @@ def _chain(row: BecauseRow, chain: Chain, ink: Ink) -> Iterator[str]:
         last = depth == len(chain.steps) - 1
         style = Style.TITLE if last else Style.NAME
         parts: list[str | Piece] = [margin, Piece(step.name, style), f" {step.version}"]
-        if depth == 0 and row.standing not in (None, Standing.NOT_INSTALLED):
+        if depth == 0 and row.standing not in (None, StayStatus.NOT_INSTALLED):
             parts.append(Piece("  chosen", Style.GOOD))
         if step.kind is not None:
             how = "names" if step.kind.value in ("supplements", "enhances") else ""

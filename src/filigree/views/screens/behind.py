@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.behind import BehindRow, Standing
+from filigree.questions.commands.behind import BehindRow, UpdateStatus
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, minute
 from filigree.views.text import count_words, size_words
@@ -35,19 +35,22 @@ def rows(answer: Answer[BehindRow], options: dict[str, Any]) -> Iterator[Sequenc
 
 
 _PARTS: tuple[tuple[str, Callable[[BehindRow], bool]], ...] = (
-    ("Missing for security", lambda row: bool(row.security) and row.standing is Standing.BEHIND),
+    (
+        "Missing for security",
+        lambda row: bool(row.security) and row.standing is UpdateStatus.BEHIND,
+    ),
     (
         "Missing for security, and held or passed over by the system's own rules",
         lambda row: bool(row.security),
     ),
-    ("Behind", lambda row: row.standing in (Standing.BEHIND, Standing.REPLACED)),
-    ("Held, where another version would be taken", lambda row: row.standing is Standing.HELD),
-    ("To go back to an older version", lambda row: row.standing is Standing.BACKWARDS),
+    ("Behind", lambda row: row.standing in (UpdateStatus.BEHIND, UpdateStatus.REPLACED)),
+    ("Held, where another version would be taken", lambda row: row.standing is UpdateStatus.HELD),
+    ("To go back to an older version", lambda row: row.standing is UpdateStatus.BACKWARDS),
     (
         "Other versions are offered, and nothing tells which is newer",
-        lambda row: row.standing is Standing.DIFFERENT,
+        lambda row: row.standing is UpdateStatus.DIFFERENT,
     ),
-    ("Ahead of every repository", lambda row: row.standing is Standing.AHEAD),
+    ("Ahead of every repository", lambda row: row.standing is UpdateStatus.AHEAD),
 )
 
 
@@ -61,7 +64,7 @@ def _part(title: str, part: Sequence[BehindRow], ink: Ink) -> Iterator[str]:
         reasons = set()
     heading = line(Piece(title, Style.TITLE), common if len(sources) == 1 or not reasons else "")
     yield from ink.flowed(heading, 2)
-    ahead = part[0].standing is Standing.AHEAD
+    ahead = part[0].standing is UpdateStatus.AHEAD
     columns = [
         Column("package", wrap=True),
         Column("installed", wrap=True),
@@ -96,7 +99,7 @@ def _why(row: BehindRow) -> Piece:
     if not words and row.why_security:
         same = row.repository is not None and row.why_security.endswith(row.repository)
         words.append("from a repository for security" if same else row.why_security)
-    if row.why and row.standing is not Standing.BEHIND:
+    if row.why and row.standing is not UpdateStatus.BEHIND:
         words.append(row.why)
     severe = any(one.severity in _SEVERE for one in row.advisories)
     return Piece("; ".join(words), Style.BAD if severe else Style.PLAIN)

@@ -8,7 +8,7 @@ from filigree.model.answer import Answer
 from filigree.model.needs import Relation
 from filigree.model.package import State, Wanted
 from filigree.questions.commands.dossier import Dossier, NeedOfPackage
-from filigree.questions.commands.needs import Standing
+from filigree.questions.commands.needs import NeedStatus
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import VERDICT_STYLES, day, fact, minute, standing
 from filigree.views.text import size_words
@@ -121,7 +121,7 @@ def _archive(row: Dossier, ink: Ink) -> Iterator[str]:
 
 
 def _available(row: Dossier, ink: Ink) -> Iterator[str]:
-    yield from _heading("Standing", ink)
+    yield from _heading("NeedStatus", ink)
     here = [
         "this very version" if one.order == "same" else f"{one.version}, {one.order}"
         for one in row.installed_here
@@ -138,7 +138,7 @@ def _available(row: Dossier, ink: Ink) -> Iterator[str]:
 
 
 def _standing(row: Dossier, ink: Ink) -> Iterator[str]:
-    yield from _heading("Standing", ink)
+    yield from _heading("NeedStatus", ink)
     wanted = _WANTED.get(row.wanted)
     yield from _facts(
         ink,
@@ -245,10 +245,10 @@ def _ties(row: Dossier, ink: Ink) -> Iterator[str]:
 def _need(need: NeedOfPackage) -> list[str | Piece]:
     if need.status is None:
         return [need.requirement]
-    if need.status is Standing.AVAILABLE:
+    if need.status is NeedStatus.AVAILABLE:
         names = f"  not installed; {', '.join(need.met_by)} would meet it"
         return [need.requirement, Piece(names, Style.WARN)]
-    if need.status is Standing.UNMET:
+    if need.status is NeedStatus.UNMET:
         return [
             need.requirement,
             "  ",

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.draw import NodeRow, Side, Standing
+from filigree.questions.commands.draw import NodeRow, NodeStatus, Side
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words
@@ -19,7 +19,7 @@ def screen(answer: Answer[NodeRow], ink: Ink, options: dict[str, Any]) -> Iterat
     if not options.get("into"):
         cells: list[list[str | Piece]] = [
             [
-                Piece(row.node, Style.BAD if row.standing is Standing.UNMET else Style.NAME),
+                Piece(row.node, Style.BAD if row.standing is NodeStatus.UNMET else Style.NAME),
                 row.version or "",
                 _where(row),
                 Piece(_standing(row), Style.FAINT),
@@ -70,8 +70,8 @@ def _where(row: NodeRow) -> str:
 
 
 def _standing(row: NodeRow) -> str:
-    if row.standing is Standing.INSTALLED:
+    if row.standing is NodeStatus.INSTALLED:
         return {True: "chosen", False: "dependency", None: "installed"}[row.chosen]
     return {
-        Standing.AVAILABLE: "not installed", Standing.UNMET: "unmet", Standing.ARCHIVE: "an archive",
+        NodeStatus.AVAILABLE: "not installed", NodeStatus.UNMET: "unmet", NodeStatus.ARCHIVE: "an archive",
     }.get(row.standing, "")  # fmt: skip

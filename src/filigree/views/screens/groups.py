@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.groups import GroupRow, Member
+from filigree.questions.commands.groups import GroupMember, GroupRow
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words
@@ -61,7 +61,7 @@ def _cells(row: GroupRow) -> list[str | Piece]:
     ]  # fmt: skip
 
 
-def _member(one: Member) -> list[str | Piece]:
+def _member(one: GroupMember) -> list[str | Piece]:
     standing = Piece("installed", Style.GOOD)
     if not one.installed:
         standing = Piece("missing", Style.WARN) if one.offered else Piece("not offered", Style.BAD)

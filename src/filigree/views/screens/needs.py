@@ -7,7 +7,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
-from filigree.questions.commands.needs import NeedRow, Standing
+from filigree.questions.commands.needs import NeedRow, NeedStatus
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words
@@ -130,7 +130,7 @@ def _levels(group: Sequence[NeedRow], ink: Ink) -> Iterator[str]:
         pieces: list[str | Piece] = ["  ", Piece(head, Style.FAINT)]
         for at, row in enumerate(level):
             end = ", " if at < len(level) - 1 else ""
-            if row.name is None and row.status is Standing.UNMET:
+            if row.name is None and row.status is NeedStatus.UNMET:
                 pieces.append(Piece(f"{row.requirement} (unmet){end}", Style.BAD))
             else:
                 style = Style.WARN if row.repository else Style.NAME
@@ -151,7 +151,7 @@ def _tree(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
     for row in group:
         margin = "  " * row.depth
         parts: list[str | Piece] = [margin]
-        if row.status is Standing.UNMET:
+        if row.status is NeedStatus.UNMET:
             parts += (Piece(row.requirement, Style.BAD), "  ", Piece("unmet", Style.BAD))
             parts.append(Piece(_offers(row), Style.WARN))
         elif row.status is None:
@@ -183,11 +183,11 @@ def _kind(row: NeedRow) -> str:
 
 
 def _met(row: NeedRow, several: bool) -> Piece:
-    if row.status is Standing.UNMET:
+    if row.status is NeedStatus.UNMET:
         return Piece(f"unmet{_offers(row)}", Style.BAD if row.kind.hard else Style.FAINT)
     if row.name is None:
         return Piece(row.reason or "", Style.FAINT)
-    style = Style.WARN if row.status is Standing.AVAILABLE else Style.NAME
+    style = Style.WARN if row.status is NeedStatus.AVAILABLE else Style.NAME
     return Piece(f"{row.name}:{row.architecture}" if several else row.name, style)
 
 

@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.refresh import Outcome, RefreshRow
+from filigree.questions.commands.refresh import FetchOutcome, RefreshRow
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day
 from filigree.views.text import count_words, size_words
@@ -16,8 +16,8 @@ _TABLE = (
     Column("sent", right=True), Column("made"), Column("expires"), Column("seal"),
 )  # fmt: skip
 _STYLES = {
-    Outcome.FETCHED: Style.GOOD, Outcome.UNCHANGED: Style.PLAIN, Outcome.REFUSED: Style.BAD,
-    Outcome.FAILED: Style.WARN,
+    FetchOutcome.FETCHED: Style.GOOD, FetchOutcome.UNCHANGED: Style.PLAIN, FetchOutcome.REFUSED: Style.BAD,
+    FetchOutcome.FAILED: Style.WARN,
 }  # fmt: skip
 _OLDER_SHOWN = 5
 
@@ -29,19 +29,19 @@ def screen(answer: Answer[RefreshRow], ink: Ink, options: dict[str, Any]) -> Ite
         yield ""
     for row in rows:
         # What failed is told among the gaps.
-        told = [row.why] if row.why and row.outcome is Outcome.REFUSED else []
+        told = [row.why] if row.why and row.outcome is FetchOutcome.REFUSED else []
         told += row.remarks
         told += (f"it offers {one}" for one in row.older[:_OLDER_SHOWN])
         if len(row.older) > _OLDER_SHOWN:
             told.append(f"and {len(row.older) - _OLDER_SHOWN:,} more that are older than before")
         for words in told:
             yield from ink.flowed(line(Piece(row.identity, Style.NAME), f": {words}"), 4)
-    if any(row.outcome is Outcome.REFUSED or row.remarks or row.older for row in rows):
+    if any(row.outcome is FetchOutcome.REFUSED or row.remarks or row.older for row in rows):
         yield ""
     summary = answer.summary
     number = count_words(summary["repositories"], "index", "indexes")
     parts: list[str | Piece] = [Piece(number, Style.TITLE), f", {size_words(summary['sent'])} sent"]
-    for outcome in Outcome:
+    for outcome in FetchOutcome:
         if summary[outcome.value]:
             parts += ("; ", Piece(f"{summary[outcome.value]:,} {outcome.value}", _STYLES[outcome]))
     yield from closing(ink, *parts)

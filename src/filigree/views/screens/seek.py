@@ -5,7 +5,7 @@ from dataclasses import fields, replace
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.seek import Find, Place, SeekRow
+from filigree.questions.commands.seek import Find, FoundIn, SeekRow
 from filigree.views.page import Ink, Line, Piece, Style, cells, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, escaped
@@ -43,8 +43,8 @@ def _row(row: SeekRow, ink: Ink, wide: int) -> Iterator[str]:
     here = Piece(_standing(row), Style.GOOD if row.candidate is None else Style.WARN)
     yield from ink.flowed((*name, Piece(gap), *told, version, here), wide)
     for find in row.matched:
-        if find.place in (Place.PROVIDED.words, Place.DESCRIPTION.words):
-            words = "provides " if find.place == Place.PROVIDED.words else "says "
+        if find.place in (FoundIn.PROVIDED.words, FoundIn.DESCRIPTION.words):
+            words = "provides " if find.place == FoundIn.PROVIDED.words else "says "
             around = _around(find, max(40, ink.width - wide - 10) if ink.width else 0)
             marked = _marked(around.text, [around], ink, Style.FAINT)
             yield from ink.flowed((Piece(" " * wide), Piece(words, Style.FAINT), *marked), wide)

@@ -6,19 +6,19 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.whatif import VERSIONS, WhatifRow
-from filigree.questions.planning.plans import Action
+from filigree.questions.planning.plans import PlanAction
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, fact
 from filigree.views.text import count_words, size_words
 
 _FIELDS = tuple(field.name for field in fields(WhatifRow))
 _HEADS = {
-    Action.DROP: ("would be dropped", Style.BAD),
-    Action.ADD: ("would be added", Style.GOOD),
-    Action.UPGRADE: ("would become newer", Style.GOOD),
-    Action.CHANGE: ("would become another version", Style.TITLE),
-    Action.DOWNGRADE: ("would become older", Style.WARN),
-    Action.LEFTOVER: ("would be left over", Style.WARN),
+    PlanAction.DROP: ("would be dropped", Style.BAD),
+    PlanAction.ADD: ("would be added", Style.GOOD),
+    PlanAction.UPGRADE: ("would become newer", Style.GOOD),
+    PlanAction.CHANGE: ("would become another version", Style.TITLE),
+    PlanAction.DOWNGRADE: ("would become older", Style.WARN),
+    PlanAction.LEFTOVER: ("would be left over", Style.WARN),
 }
 
 
@@ -70,9 +70,9 @@ def _loud(answer: Answer[WhatifRow], ink: Ink) -> Iterator[str]:
         yield ""
 
 
-def _table(action: Action, group: Sequence[WhatifRow], ink: Ink) -> Iterator[str]:
+def _table(action: PlanAction, group: Sequence[WhatifRow], ink: Ink) -> Iterator[str]:
     changes = action in VERSIONS
-    comes = changes or action is Action.ADD
+    comes = changes or action is PlanAction.ADD
     columns = [Column("", wrap=True), Column("", wrap=True)]
     columns += [Column("", wrap=True)] if changes else []
     columns += [Column("", right=True), Column("", wrap=True)]
@@ -85,7 +85,9 @@ def _table(action: Action, group: Sequence[WhatifRow], ink: Ink) -> Iterator[str
         versions = [row.before or "", f"→ {row.version}"] if changes else [row.version]
         size = row.archive_size if comes else row.installed_size
         why = f"chosen; {row.reason}" if row.chosen and not comes else row.reason
-        style = Style.BAD if action is Action.DROP and row.chosen and not row.asked else Style.FAINT
+        style = (
+            Style.BAD if action is PlanAction.DROP and row.chosen and not row.asked else Style.FAINT
+        )
         known = size_words(size) if size is not None else ""
         cells.append([name, *versions, known, Piece(why, style)])
         if comes:
