@@ -164,7 +164,7 @@ def made_up_texts(folder: Path, packages: int, paths: int, listed: bool = True) 
             f"PACKAGE NAME:  {label}.txz\nPACKAGE LOCATION:  ./slackware64/l\n{sizes}"
             f"PACKAGE REQUIRED:  {needs}\nPACKAGE DESCRIPTION:\n{words}\n"
         )
-        files = [f"usr/share/{name}/sand-{grain:04d}.grain" for time_resolution in range(paths - 3)]
+        files = [f"usr/share/{name}/sand-{grain:04d}.grain" for grain in range(paths - 3)]
         folders = ["usr/", "usr/share/", f"usr/share/{name}/"]
         (records / label).write_text(
             f"PACKAGE NAME:     {label}\nCOMPRESSED PACKAGE SIZE:     {number}K\n"
@@ -234,7 +234,7 @@ def write_files(root: Path, packages: int, files: int) -> None:
         folder = root / "srv" / name
         folder.mkdir(parents=True)
         lines, sums = ["/.", "/srv", f"/srv/{name}"], []
-        for time_resolution in range(files):
+        for grain in range(files):
             content = f"grain {grain} of shoal {number}\n".encode()
             (folder / f"{grain:05d}").write_bytes(content)
             lines.append(f"/srv/{name}/{grain:05d}")
@@ -261,9 +261,7 @@ def made_up_root(folder: Path, packages: int, paths: int) -> Path:
             f"Architecture: amd64\nInstalled-Size: {number % 900}\nDepends: {needs}\n"
             f"Description: The shoal of number {number}\n Sand, and more sand.\n\n"
         )
-        lines = [
-            f"/usr/share/{name}/sand-{grain:04d}.grain\n" for time_resolution in range(paths - 3)
-        ]
+        lines = [f"/usr/share/{name}/sand-{grain:04d}.grain\n" for grain in range(paths - 3)]
         (info / f"{name}.list").write_text(f"/.\n/usr\n/usr/share/{name}\n{''.join(lines)}")
     (folder / "var/lib/dpkg/status").write_text("".join(stanzas))
     return folder
@@ -311,7 +309,7 @@ def made_up_headers(packages: int, paths: int) -> Iterator[bytes]:
             (1028, Type.INT32, [4096] * paths),
             (1030, Type.INT16, [0o100644] * paths),
             (1034, Type.INT32, [1_700_000_000] * paths),
-            (1035, Type.STRINGS, [f"{number:032x}{grain:032x}" for time_resolution in range(paths)]),
+            (1035, Type.STRINGS, [f"{number:032x}{grain:032x}" for grain in range(paths)]),
             (1036, Type.STRINGS, [""] * paths),
             (1037, Type.INT32, [0] * paths),
             (1039, Type.STRINGS, ["root"] * paths),
@@ -323,8 +321,8 @@ def made_up_headers(packages: int, paths: int) -> Iterator[bytes]:
             (1050, Type.STRINGS, [""] * 3),
             (1112, Type.INT32, [8]),
             (1113, Type.STRINGS, [f"1.{number}-1"]),
-            (1116, Type.INT32, [time_resolution // 20 for time_resolution in range(paths)]),
-            (1117, Type.STRINGS, [f"sand-{grain:04d}.grain" for time_resolution in range(paths)]),
+            (1116, Type.INT32, [grain // 20 for grain in range(paths)]),
+            (1117, Type.STRINGS, [f"sand-{grain:04d}.grain" for grain in range(paths)]),
             (1118, Type.STRINGS, folders),
             (5011, Type.INT32, 8),
         ], after=[(1008, Type.INT32, 1_700_000_000 + number)])  # fmt: skip

@@ -16,7 +16,7 @@ from filigree.demo.world import WARES
 from filigree.families.arch.archive import ArchArchive
 from filigree.families.deb.archive import DebArchive
 from filigree.families.rpm.archive import RpmArchive
-from filigree.families.rpm.seals import record_seal
+from filigree.families.rpm.signatures import record_signature
 from filigree.families.slackware.archive import SlackwareArchive
 from filigree.formats import (
     accounts,
@@ -111,7 +111,7 @@ def header_of(data: bytes) -> None:
     every(found.paths)
     for tag in found:
         found.value(tag)
-    record_seal(found, office(), NOW)
+    record_signature(found, office(), NOW)
 
 
 def whole_archive(kind: Callable[..., Any]) -> Callable[[bytes], None]:
@@ -127,7 +127,7 @@ def whole_archive(kind: Callable[..., Any]) -> Callable[[bytes], None]:
         every(found.capabilities(package))
         every(found.scripts(package))
         every(found.checks())
-        found.seal(office(), NOW, b"")
+        found.signature(office(), NOW, b"")
 
     return read
 

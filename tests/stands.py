@@ -122,9 +122,9 @@ def _deb(disk: Disk) -> list[tuple[str, bytes]]:
         content = b"".join(
             plain[m.start : m.start + m.size] for m in read_members(MemoryBytes(plain))
         )
-        seal = deb.ar({"_gpgorigin": detached(content, armoured=False)})[8:]
+        signature = deb.ar({"_gpgorigin": detached(content, armoured=False)})[8:]
         name = f"{one.ware.name}_{one.ware.version}_{one.architecture}.deb"
-        found.append((name, plain + seal))
+        found.append((name, plain + signature))
     return found
 
 
@@ -144,8 +144,8 @@ def rpm_record(
         (1008, Type.INT32, int(BUILT.timestamp())),
         (1029, Type.CHAR, [(states or {}).get(good.path, 0) & 0xFF for good in one.goods]),
     ]
-    seals = signature_rows(covered, rpm.sealed) if signed else []
-    return header([forge(row) for row in rows], after=[*seals, *after])
+    signatures = signature_rows(covered, rpm.signed) if signed else []
+    return header([forge(row) for row in rows], after=[*signatures, *after])
 
 
 def rpm_database(disk: Disk, blobs: Sequence[bytes]) -> None:

@@ -25,7 +25,7 @@ from filigree.demo.rpm import installed_header
 from filigree.demo.world import Ware
 from filigree.families.deb.archive import DebArchive
 from filigree.families.rpm.archive import RpmArchive
-from filigree.families.rpm.seals import record_seal
+from filigree.families.rpm.signatures import record_signature
 from filigree.formats.keys import read_keys
 from filigree.formats.openpgp import judge_detached
 from filigree.formats.random_access import MemoryBytes
@@ -241,12 +241,12 @@ def ask_all(root: Path, questions: Sequence[Callable[[System], Any]]) -> None:
 
 
 @pytest.fixture(scope="module")
-def sealed() -> dict[str, bytes]:
+def signed() -> dict[str, bytes]:
     ware = Ware("siltcup", "1.0-1", "science", "Holds a little", programs=("siltcup",))
     one = deb.Installed(ware, goods_of(ware))
     plain = deb.archive(one, "gzip")
     return {
-        "rpm": rpm.archive(shipped(ware), whole=rpm.sealed),
+        "rpm": rpm.archive(shipped(ware), whole=rpm.signed),
         "deb": plain + deb.ar({"_gpgorigin": detached(plain[8:], armoured=False)})[8:],
         "record": installed_header(shipped(ware)),
         "keys": public_key(),
@@ -258,11 +258,11 @@ def judged(kind: str, data: bytes) -> None:
     keys = read_keys(public_key(), "office")
     match kind:
         case "rpm":
-            RpmArchive(MemoryBytes(data), "x", lambda _: None).seal(keys, NOW)
+            RpmArchive(MemoryBytes(data), "x", lambda _: None).signature(keys, NOW)
         case "deb":
-            DebArchive(MemoryBytes(data), "x", lambda _: None).seal(keys, NOW)
+            DebArchive(MemoryBytes(data), "x", lambda _: None).signature(keys, NOW)
         case "record":
-            record_seal(read_header(data), keys, NOW)
+            record_signature(read_header(data), keys, NOW)
         case "keys":
             read_keys(data, "x")
         case _:
@@ -270,9 +270,11 @@ def judged(kind: str, data: bytes) -> None:
 
 
 @given(kind=st.sampled_from(["rpm", "deb", "record", "keys", "signature"]), edits=EDITS)
-def test_every_seal_is_judged_or_refused(
-    sealed: dict[str, bytes], kind: str, edits: list[tuple[float, int, bytes]]
+def test_every_signature_is_judged_or_refused(
+    signed: dict[str, bytes], kind: str, edits: list[tuple[float, int, bytes]]
 ) -> None:
-    """A damaged seal is told to be one; what is no archive, header or key at all is refused as such."""
+    """A damaged signature is told to be one; what is no archive, header or key at all is refused as
+    such.
+    """
     with contextlib.suppress(FiligreeError, HeaderError, *([ValueError] if kind == "keys" else [])):
-        judged(kind, mutated(sealed[kind], edits))
+        judged(kind, mutated(signed[kind], edits))

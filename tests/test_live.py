@@ -25,7 +25,7 @@ from filigree.formats.deb.versions import compare_versions
 from filigree.formats.keys import read_keys
 from filigree.formats.openpgp import judge_clear_signed
 from filigree.model.files import Aspect, Evidence, Verdict
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.asking.scopes import Scope, looking
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import Filter, census
@@ -300,7 +300,7 @@ def test_the_graph_is_as_large_as_the_raw_text(system: System) -> None:
 LISTS = Path("/var/lib/apt/lists")
 
 
-def test_seals_are_what_gpgv_says(system: System) -> None:
+def test_signatures_are_what_gpgv_says(system: System) -> None:
     """Of every signed index here; and of each with one byte changed."""
     gpgv = shutil.which("gpgv")
     rows = [row for row in repos(system).records if row.path and row.keys]
@@ -312,11 +312,11 @@ def test_seals_are_what_gpgv_says(system: System) -> None:
             continue
         rings = [word for key in row.keys for word in ("--keyring", key)]
         done = subprocess.run([gpgv, *rings, str(signed)], capture_output=True, check=False)
-        assert (row.seal is SealVerdict.GOOD) is (done.returncode == 0)
+        assert (row.signature is SignatureVerdict.GOOD) is (done.returncode == 0)
         keys = [key for name in row.keys for key in read_keys(Path(name).read_bytes(), name)]
         changed = signed.read_bytes().replace(b"\nDate: ", b"\nDate:  ", 1)
-        seal, _ = judge_clear_signed(changed, keys, datetime.now(UTC))
-        assert seal.verdict is SealVerdict.BAD
+        signature, _ = judge_clear_signed(changed, keys, datetime.now(UTC))
+        assert signature.verdict is SignatureVerdict.BAD
 
 
 def test_counts_of_indexes_are_what_grep_counts(system: System) -> None:
@@ -490,12 +490,12 @@ def test_the_whole_chain_to_the_distributions_key(system: System) -> None:
 def test_modes_and_owners_against_the_archives(system: System) -> None:
     """Each path whose mode or owner is not the archive's, by another program's listing and `stat`."""
     archives, told = cached(), raw_digests()
-    sealed = [
+    signed = [
         name for name, path in sorted(archives.items())
         if hashlib.sha256(path.read_bytes()).hexdigest() in told.get(name, ())
         and path.stat().st_size < 2 << 20
     ]  # fmt: skip
-    names = random.Random(5).sample(sealed, min(10, len(sealed)))
+    names = random.Random(5).sample(signed, min(10, len(signed)))
     overrides = {
         one.split()[3] for one in Path("/var/lib/dpkg/statoverride").read_text().splitlines()
     }

@@ -10,7 +10,7 @@ from filigree.families.registry import families
 from tests.conftest import Run
 
 TINY = '''
-from filigree.families.shared.defaults import Lacking
+from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.listing import PathListing
 from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord
@@ -18,7 +18,7 @@ from filigree.model.needs import Capability
 from filigree.model.package import Package
 
 
-class Database(Lacking):
+class Database(DatabaseDefaults):
     """One package a line: name, version, path."""
 
     aspects = frozenset({Aspect.PRESENCE})

@@ -9,8 +9,8 @@ from filigree.families.rpm import needs as rpm_rules
 from filigree.families.rpm.described import capabilities_of as rpm_capabilities
 from filigree.families.rpm.described import needs_of as rpm_needs
 from filigree.formats.deb import versions as deb_versions
+from filigree.formats.relation_error import RelationError
 from filigree.formats.rpm import versions as rpm_versions
-from filigree.formats.rpm.relations import RelationError
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Reason, State
 from filigree.questions.planning.world import Offered

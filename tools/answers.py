@@ -153,6 +153,20 @@ def _archives(stations: Path, name: str) -> Iterator[str]:
             yield str(path.relative_to(stations))
 
 
+def _renamed(text: str, names: list[str]) -> str:
+    """An answer with words by the names that they have since, in either case."""
+    for name in names:
+        old, _, new = name.partition("=")
+        text = re.sub(rf"\b{old}\b", new, text)
+        text = re.sub(rf"\b{old.capitalize()}\b", new.capitalize(), text)
+    return text
+
+
+def _squeezed(text: str) -> str:
+    """An answer without what depends on how wide a word is, a word a line."""
+    return re.sub(r"[\s─-╿]+", "\n", text)
+
+
 def _chosen_here() -> dict[str, str]:
     """The largest package of this machine, and the one that most others need."""
     from filigree.model.needs import terms_of
@@ -179,6 +193,10 @@ def main() -> int:
     parser.add_argument("after", type=Path)
     parser.add_argument("--stations", type=Path, default=PROJECT / "stations")
     parser.add_argument("--only")
+    parser.add_argument(
+        "--renamed", action="append", default=[], metavar="OLD=NEW",
+        help="a word that has another name since; then the width of columns is not compared",
+    )  # fmt: skip
     parser.add_argument("--here", action="store_true")
     given = parser.parse_args()
     with tempfile.TemporaryDirectory() as one, tempfile.TemporaryDirectory() as two:
@@ -192,6 +210,9 @@ def main() -> int:
             before.start(words)
             after.start(words)
             old, new = before.answer(), after.answer()
+            if given.renamed:
+                old = [_squeezed(_renamed(text, given.renamed)) for text in old]
+                new = [_squeezed(text) for text in new]
             if old == new:
                 continue
             different.append(" ".join(words))

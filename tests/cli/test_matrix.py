@@ -181,9 +181,9 @@ def test_lists_are_refreshed_at_every_station(
         if form == "json":
             answer = json.loads(done.stdout)
             assert not faults_of(answer)
-            assert {row["seal"] for row in answer["records"] if row["outcome"] == "fetched"} == {
-                "good"
-            }
+            assert {
+                row["signature"] for row in answer["records"] if row["outcome"] == "fetched"
+            } == {"good"}
 
 
 def test_no_command_is_left_out() -> None:

@@ -44,18 +44,19 @@ from filigree.families.arch.database import ArchDatabase
 from filigree.families.arch.settings import option_words, read_settings
 from filigree.formats.arch.field_blocks import read_blocks
 from filigree.formats.arch.mtree import ListedFile, read_listing
-from filigree.formats.arch.relations import RelationError, parse_relation, parse_wish
+from filigree.formats.arch.relations import parse_relation, parse_wish
 from filigree.formats.arch.trust_database import Trusted, read_trust
 from filigree.formats.arch.versions import compare_versions
 from filigree.formats.damage import Damage
 from filigree.formats.key_box import keys_in
 from filigree.formats.keys import read_keys
+from filigree.formats.relation_error import RelationError
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError, DatabaseError, Obstacle
 from filigree.model.files import Aspect, Evidence, Kind, Verdict
 from filigree.model.needs import Relation
 from filigree.model.package import Reason
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import Filter, census
@@ -661,19 +662,23 @@ def indexes(root: Path, **options: Any) -> list[RepositoryRow]:
         return repos(system, options=RepositoryOptions(**options)).records
 
 
-def test_the_index_and_its_seal(plover: Path) -> None:
+def test_the_index_and_its_signature(plover: Path) -> None:
     (row,) = indexes(plover)
     assert (row.identity, row.address) == (
         "coast",
         "https://packages.tides.example/arch/coast/x86_64",
     )
-    assert (row.seal, row.matches, row.packages) == (SealVerdict.GOOD, True, len(offered()))
+    assert (row.signature, row.matches, row.packages) == (
+        SignatureVerdict.GOOD,
+        True,
+        len(offered()),
+    )
     assert row.must_be_signed is None
     assert row.configured_in == f"{places.SETTINGS}:12"
 
 
 @pytest.mark.skipif(shutil.which("gpgv") is None, reason="gpgv is not here to judge")
-def test_another_program_agrees_on_the_seals(plover: Path, tmp_path: Path) -> None:
+def test_another_program_agrees_on_the_signatures(plover: Path, tmp_path: Path) -> None:
     ring = tmp_path / "ring.gpg"
     ring.write_bytes(dearmoured(public_key()))
     for name in ("coast.db", "coast.files"):
@@ -697,18 +702,18 @@ def test_an_index_of_every_compression(own_plover: Path, packer: str) -> None:
     path.write_bytes(data)
     path.with_name("coast.db.sig").write_bytes(detached(data, armoured=False))
     (row,) = indexes(own_plover)
-    assert (row.seal, row.packages) == (SealVerdict.GOOD, len(offered()))
+    assert (row.signature, row.packages) == (SignatureVerdict.GOOD, len(offered()))
 
 
-HARM_TO_INDEX: dict[str, tuple[Callable[[Path], object], SealVerdict]] = {
-    "changed": (lambda path: path.write_bytes(path.read_bytes() + b"\0"), SealVerdict.BAD),
-    "no seal": (lambda path: path.with_name("coast.db.sig").unlink(), SealVerdict.NONE),
-    "a stranger's seal": (
+HARM_TO_INDEX: dict[str, tuple[Callable[[Path], object], SignatureVerdict]] = {
+    "changed": (lambda path: path.write_bytes(path.read_bytes() + b"\0"), SignatureVerdict.BAD),
+    "no signature": (lambda path: path.with_name("coast.db.sig").unlink(), SignatureVerdict.NONE),
+    "a stranger's signature": (
         lambda path: path.with_name("coast.db.sig").write_bytes(detached(path.read_bytes(), STRANGER)),
-        SealVerdict.UNKNOWN_KEY,
+        SignatureVerdict.UNKNOWN_KEY,
     ),
     "no ring": (
-        lambda path: (path.parents[4] / places.KEYS[1:]).unlink(), SealVerdict.UNKNOWN_KEY,
+        lambda path: (path.parents[4] / places.KEYS[1:]).unlink(), SignatureVerdict.UNKNOWN_KEY,
     ),
 }  # fmt: skip
 
@@ -718,20 +723,20 @@ def test_an_index_that_may_not_be_believed(own_plover: Path, harm: str) -> None:
     do, verdict = HARM_TO_INDEX[harm]
     do(own_plover / DB)
     (row,) = indexes(own_plover)
-    assert row.seal is verdict
+    assert row.signature is verdict
     with open_system(str(own_plover)) as system:
         answer = census(system, Filter(outsiders=True))
-    assert bool(answer.gaps) == (verdict is SealVerdict.BAD)
+    assert bool(answer.gaps) == (verdict is SignatureVerdict.BAD)
 
 
-def test_an_index_of_paths_has_a_seal_of_its_own(own_plover: Path) -> None:
+def test_an_index_of_paths_has_a_signature_of_its_own(own_plover: Path) -> None:
     with open_system(str(own_plover)) as system:
         assert owner(system, ["kittiwake"], scope=Scope.ANY).records[0].owners
     path = own_plover / f"{places.SYNC[1:]}/coast.files"
     path.write_bytes(path.read_bytes() + b"\0")
     with open_system(str(own_plover)) as system:
         answer = owner(system, ["kittiwake"], scope=Scope.ANY)
-    assert any("its seal is bad" in gap.why for gap in answer.gaps)
+    assert any("its signature is bad" in gap.why for gap in answer.gaps)
 
 
 @pytest.mark.parametrize(
@@ -760,7 +765,7 @@ def test_a_key_box_is_read_as_a_ring(own_plover: Path) -> None:
     blob = struct.pack(">IBBHII", 20 + len(key), 2, 1, 0, 20, len(key)) + bytes(4) + key
     (own_plover / f"{places.HOME[1:]}/pubring.kbx").write_bytes(head + blob)
     (row,) = indexes(own_plover)
-    assert row.seal is SealVerdict.GOOD
+    assert row.signature is SignatureVerdict.GOOD
 
 
 @pytest.mark.skipif(shutil.which("gpg") is None, reason="gpg is not here to make one")
@@ -774,14 +779,14 @@ def test_a_key_box_that_another_program_made(own_plover: Path, tmp_path: Path) -
     (own_plover / places.KEYS[1:]).unlink()
     shutil.copyfile(home / "pubring.kbx", own_plover / f"{places.HOME[1:]}/pubring.kbx")
     (row,) = indexes(own_plover)
-    assert row.seal is SealVerdict.GOOD
+    assert row.signature is SignatureVerdict.GOOD
 
 
 def test_a_key_that_the_systems_own_list_takes_back(own_plover: Path) -> None:
     own = read_keys(public_key(), "")[0].fingerprint.upper()
     (own_plover / places.KEYRINGS[1:] / "coast-revoked").write_text(f"{own}\n")
     (row,) = indexes(own_plover)
-    assert row.seal is SealVerdict.UNKNOWN_KEY
+    assert row.signature is SignatureVerdict.UNKNOWN_KEY
     with open_system(str(own_plover)) as system:
         ring = next(row for row in keys(system).records if row.file == places.KEYS)
     assert not ring.everything
@@ -815,7 +820,7 @@ def test_the_first_repository_that_has_a_package_gives_it(own_plover: Path) -> N
     }  # fmt: skip
 
 
-def test_an_archive_is_sealed_by_what_the_index_tells(plover: Path, tmp_path: Path) -> None:
+def test_an_archive_is_signed_by_what_the_index_tells(plover: Path, tmp_path: Path) -> None:
     one = next(one for one in offered() if one.ware.name == "gullwing")
     path = tmp_path / one.file_name
     path.write_bytes(arch.pooled(one))
@@ -825,7 +830,7 @@ def test_an_archive_is_sealed_by_what_the_index_tells(plover: Path, tmp_path: Pa
     assert row.whole
     assert verdicts["index entry"] == "holds"
     # What is cached at another station carries another signature's time: the digest decides.
-    assert row.seal in (SealVerdict.GOOD, SealVerdict.NONE)
+    assert row.signature in (SignatureVerdict.GOOD, SignatureVerdict.NONE)
 
 
 def test_files_that_trace_to_a_key(plover: Path) -> None:
@@ -860,8 +865,8 @@ def test_an_index_is_refreshed_and_counts_when_asked(
 ) -> None:
     (own_plover / DB).unlink()
     answer = refreshed(own_plover, server, tmp_path / "cache", paths=True)
-    assert [(row.outcome.value, row.seal) for row in answer.records] == [
-        ("fetched", SealVerdict.GOOD)
+    assert [(row.outcome.value, row.signature) for row in answer.records] == [
+        ("fetched", SignatureVerdict.GOOD)
     ]
     with open_system(str(own_plover)) as system:
         options = RepositoryOptions(cache=str(tmp_path / "cache"), refreshed=True)
@@ -886,7 +891,7 @@ def test_an_index_that_is_refused(
     (row,) = answer.records
     expected = {"changed": "refused", "unsigned": "refused", "stranger": "fetched"}[harm]
     assert row.outcome.value == expected
-    assert harm != "stranger" or row.seal is SealVerdict.UNKNOWN_KEY
+    assert harm != "stranger" or row.signature is SignatureVerdict.UNKNOWN_KEY
 
 
 def test_an_older_index_is_refused(own_plover: Path, server: Server, tmp_path: Path) -> None:

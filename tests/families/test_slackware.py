@@ -1,4 +1,4 @@
-"""Systems of the fourth family: records, scripts, lists, archives, seals, and the station dunlin."""
+"""Systems of the fourth family: records, scripts, lists, archives, signatures, and the station dunlin."""
 
 import hashlib
 import os
@@ -43,7 +43,7 @@ from filigree.model.errors import DatabaseError
 from filigree.model.events import Action
 from filigree.model.files import Aspect, Evidence, FileRecord, Kind, Verdict
 from filigree.model.package import Package, Reason
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.because import because
 from filigree.questions.commands.behind import UpdateStatus, behind
@@ -459,7 +459,7 @@ def test_an_archive_that_is_another_vouches_for_nothing(own: Path) -> None:
     assert not answer.records
 
 
-def test_without_a_seal_an_archive_is_no_more_than_an_archive(own: Path) -> None:
+def test_without_a_signature_an_archive_is_no_more_than_an_archive(own: Path) -> None:
     (own / LISTS / "CHECKSUMS.md5.asc").unlink()
     cached(own, ware("weatherglass"))
     manner = Manner(least=Evidence.ARCHIVE)
@@ -468,16 +468,16 @@ def test_without_a_seal_an_archive_is_no_more_than_an_archive(own: Path) -> None
     assert not asked(own, verify, ["weatherglass"], manner=Manner(least=Evidence.SIGNED)).records
 
 
-def test_a_seal_beside_an_archive(own: Path, tmp_path: Path) -> None:
+def test_a_signature_beside_an_archive(own: Path, tmp_path: Path) -> None:
     one = ware("weatherglass")
     path = tmp_path / one.file_name
     path.write_bytes(slackware.pooled(one))
     path.with_name(f"{path.name}.asc").write_bytes(detached(slackware.pooled(one)))
     (row,) = asked(own, provenance, [str(path)]).records
-    assert row.seal is SealVerdict.GOOD
+    assert row.signature is SignatureVerdict.GOOD
     path.with_name(f"{path.name}.asc").write_bytes(detached(b"another"))
     (row,) = asked(own, provenance, [str(path)]).records
-    assert row.seal is SealVerdict.BAD
+    assert row.signature is SignatureVerdict.BAD
 
 
 # -- lists ----------------------------------------------------------------------------------
@@ -487,9 +487,9 @@ def mirror(root: Path) -> Any:
     return asked(root, repos).records[0]
 
 
-def test_the_lists_and_their_seal(dunlin: Path) -> None:
+def test_the_lists_and_their_signature(dunlin: Path) -> None:
     row = mirror(dunlin)
-    assert (row.identity, row.seal, row.matches) == ("coast64", SealVerdict.GOOD, True)
+    assert (row.identity, row.signature, row.matches) == ("coast64", SignatureVerdict.GOOD, True)
     assert row.packages == len(offered())
     assert row.must_be_signed
     assert row.configured_in == f"{places.MIRRORS}:2"
@@ -498,7 +498,7 @@ def test_the_lists_and_their_seal(dunlin: Path) -> None:
 
 
 @pytest.mark.skipif(shutil.which("gpgv") is None, reason="gpgv is not here to judge")
-def test_another_program_agrees_on_the_seal(dunlin: Path, tmp_path: Path) -> None:
+def test_another_program_agrees_on_the_signature(dunlin: Path, tmp_path: Path) -> None:
     ring = tmp_path / "ring.gpg"
     ring.write_bytes(bytes(read_keys(public_key(), "")[0].certificate))
     sums = str(dunlin / LISTS / "CHECKSUMS.md5")
@@ -566,25 +566,25 @@ def test_what_is_no_plain_file_is_never_opened(own: Path, name: str, odd: str) -
         assert asked(own, question).exit_status in (0, 1, 3)
 
 
-HARM_TO_SEAL: dict[str, tuple[Callable[[Path], object], SealVerdict]] = {
-    "changed": (lambda path: path.write_bytes(path.read_bytes() + b"\n"), SealVerdict.BAD),
+HARM_TO_SIGNATURE: dict[str, tuple[Callable[[Path], object], SignatureVerdict]] = {
+    "changed": (lambda path: path.write_bytes(path.read_bytes() + b"\n"), SignatureVerdict.BAD),
     "stranger": (
         lambda path: path.with_name("CHECKSUMS.md5.asc").write_bytes(
-            detached(path.read_bytes(), STRANGER)), SealVerdict.UNKNOWN_KEY,
+            detached(path.read_bytes(), STRANGER)), SignatureVerdict.UNKNOWN_KEY,
     ),
     "no ring": (
         lambda path: (path.parents[3] / places.RING[1:] / "pubring.gpg").unlink(),
-        SealVerdict.UNKNOWN_KEY,
+        SignatureVerdict.UNKNOWN_KEY,
     ),
-    "none": (lambda path: path.with_name("CHECKSUMS.md5.asc").unlink(), SealVerdict.NONE),
+    "none": (lambda path: path.with_name("CHECKSUMS.md5.asc").unlink(), SignatureVerdict.NONE),
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("harm", HARM_TO_SEAL)
-def test_seals_of_the_lists(own: Path, harm: str) -> None:
-    do, verdict = HARM_TO_SEAL[harm]
+@pytest.mark.parametrize("harm", HARM_TO_SIGNATURE)
+def test_signatures_of_the_lists(own: Path, harm: str) -> None:
+    do, verdict = HARM_TO_SIGNATURE[harm]
     do(own / LISTS / "CHECKSUMS.md5")
-    assert mirror(own).seal is verdict
+    assert mirror(own).signature is verdict
 
 
 # -- what the family does not record --------------------------------------------------------
@@ -648,8 +648,8 @@ def test_what_is_another_version_and_what_is_newer(dunlin: Path) -> None:
     assert answer.exit_status == 1
 
 
-def resealed(folder: Path, name: str, change: Callable[[str], str]) -> None:
-    """Change a list of the office, with its digest and the office's seal."""
+def resigned(folder: Path, name: str, change: Callable[[str], str]) -> None:
+    """Change a list of the office, with its digest and the office's signature."""
     path, sums = folder / name, folder / "CHECKSUMS.md5"
     old = hashlib.md5(path.read_bytes(), usedforsecurity=False).hexdigest()
     path.write_text(change(path.read_text()))
@@ -659,7 +659,7 @@ def resealed(folder: Path, name: str, change: Callable[[str], str]) -> None:
 
 
 def test_a_hole_that_another_version_mends_is_told(own: Path) -> None:
-    resealed(own / LISTS, "ChangeLog.txt", lambda text: text + "\n".join([
+    resigned(own / LISTS, "ChangeLog.txt", lambda text: text + "\n".join([
         "+---+", "Mon Jan 12 08:30:00 UTC 2026", "slackware64/x/chartroom-5.4.2-x86_64-1.txz:  Upgraded.",
         "  Charts. (CVE-2026-99999)", "  (* Security fix *)", "",
     ]))  # fmt: skip
@@ -715,8 +715,10 @@ def test_lists_are_refreshed_and_count_when_asked(
     shutil.rmtree(own / LISTS)
     options = RepositoryOptions(cache=str(tmp_path / "cache"), refreshed=True, paths=True)
     answer = asked(pointed(own, server), refresh, options=options)
-    told = [(row.outcome.value, row.seal) for row in answer.records if row.identity == "coast64"]
-    assert told == [("fetched", SealVerdict.GOOD)]
+    told = [
+        (row.outcome.value, row.signature) for row in answer.records if row.identity == "coast64"
+    ]
+    assert told == [("fetched", SignatureVerdict.GOOD)]
     assert asked(own, owner, ["kittiwake"], scope=Scope.ANY, options=options).records[0].owners
     assert len(asked(own, behind, options=options).records) >= 10
     assert not (own / LISTS).exists()
@@ -742,7 +744,7 @@ def test_a_list_goes_back_only_where_that_is_sure(
     asked(pointed(own, server), refresh, ["coast64"], options=options)
     version, _, build = now.partition("-")
     label = f"chartroom-{version}-x86_64-{build}"
-    resealed(
+    resigned(
         server.folder / "coast64",
         "PACKAGES.TXT",
         lambda text: text.replace("chartroom-5.4.2-x86_64-1", label),
@@ -818,7 +820,7 @@ def test_the_station_is_the_same_at_every_build(dunlin: Path, tmp_path: Path) ->
 
 
 def test_a_change_of_a_whole_directory_is_of_all_in_it(own: Path) -> None:
-    resealed(own / LISTS, "ChangeLog.txt", lambda text: "\n".join([
+    resigned(own / LISTS, "ChangeLog.txt", lambda text: "\n".join([
         "Mon Jan 12 08:30:00 UTC 2026", "slackware64/x/*:  Upgraded.", "  (* Security fix *)", "+---+",
         text,
     ]))  # fmt: skip

@@ -4,13 +4,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.formats.deb.relations import (
-    RelationError,
-    parse_capabilities,
-    parse_needs,
-    parse_term,
-    write_term,
-)
+from filigree.formats.deb.relations import parse_capabilities, parse_needs, parse_term, write_term
+from filigree.formats.relation_error import RelationError
 from filigree.model.needs import Capability, Comparison, Relation, Term, terms_of
 
 

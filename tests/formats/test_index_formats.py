@@ -29,7 +29,7 @@ from filigree.formats.rpm.primary import read_primary
 from filigree.formats.rpm.repomd import XmlError
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.repositories import Membership
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 
 DATA = Path(__file__).parents[1] / "data"
 XML = rpm_indexes()
@@ -210,12 +210,15 @@ class _Repeated(MemoryBytes):
 
 def test_a_signature_by_an_algorithm_of_long_ago() -> None:
     key = DATA / "key-of-long-ago.asc"
-    seal, text = judge_clear_signed(
+    signature, text = judge_clear_signed(
         (DATA / "signed-with-sha1.asc").read_bytes(), read_keys(key.read_bytes(), str(key)),
         datetime(2026, 12, 1, tzinfo=UTC),
     )  # fmt: skip
-    assert (seal.verdict, seal.signers[0].verdict) == (SealVerdict.WEAK, SealVerdict.WEAK)
-    assert seal.reason == "it is made with SHA1, which is no longer trusted"
+    assert (signature.verdict, signature.signers[0].verdict) == (
+        SignatureVerdict.WEAK,
+        SignatureVerdict.WEAK,
+    )
+    assert signature.reason == "it is made with SHA1, which is no longer trusted"
     assert text.startswith(b"Origin: Office")
 
 

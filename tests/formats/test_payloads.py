@@ -15,8 +15,7 @@ from hypothesis import strategies as st
 
 from filigree.demo.deb import ar, tar
 from filigree.demo.goods import Good
-from filigree.demo.rpm_bytes import PACKERS, cpio, stripped_cpio
-from filigree.demo.rpm_bytes import PayloadMember
+from filigree.demo.rpm_bytes import PACKERS, PayloadMember, cpio, stripped_cpio
 from filigree.formats.ar import read_members
 from filigree.formats.cpio import Numbered, read_cpio
 from filigree.formats.file_capabilities import (

@@ -1,4 +1,4 @@
-"""How repositories are configured, listed and sealed: read as written, and never trusted."""
+"""How repositories are configured, listed and signed: read as written, and never trusted."""
 
 import shutil
 import subprocess
@@ -25,7 +25,7 @@ from filigree.formats.keys import Key, read_keys
 from filigree.formats.openpgp import judge_clear_signed, judge_detached, split_clear_signed
 from filigree.formats.rpm.repo_files import read_sections
 from filigree.formats.rpm.repomd import XmlError, read_repomd
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 
 NOW = datetime.now(UTC)
 URI = "https://a.example/x/"
@@ -215,7 +215,7 @@ def test_xml_takes_no_entities(text: bytes, why: str) -> None:
         read_repomd(text)
 
 
-# -- seals ----------------------------------------------------------------------------------
+# -- signatures ----------------------------------------------------------------------------------
 
 TEXT = b"Suite: saltmarsh\n- a line that starts with a dash\nCodename: saltmarsh\n"
 
@@ -232,52 +232,52 @@ def others() -> list[Key]:
     return read_keys(str(Tsk.generate("Other").extract_certificate()).encode(), "/keys/other.asc")
 
 
-def test_a_good_seal_says_whose_it_is(keys: list[Key]) -> None:
-    seal, text = judge_clear_signed(clear_signed(TEXT), keys, NOW)
-    assert seal.verdict is SealVerdict.GOOD
-    (signer,) = seal.signers
-    assert (signer.key_file, signer.verdict) == ("/keys/coast.asc", SealVerdict.GOOD)
+def test_a_good_signature_says_whose_it_is(keys: list[Key]) -> None:
+    signature, text = judge_clear_signed(clear_signed(TEXT), keys, NOW)
+    assert signature.verdict is SignatureVerdict.GOOD
+    (signer,) = signature.signers
+    assert (signer.key_file, signer.verdict) == ("/keys/coast.asc", SignatureVerdict.GOOD)
     assert signer.fingerprint in keys[0].fingerprints
     assert "never to be trusted" in (signer.identity or "")
     assert text.replace(b"\r\n", b"\n") == TEXT
 
 
-def test_one_changed_byte_is_a_bad_seal(keys: list[Key]) -> None:
+def test_one_changed_byte_is_a_bad_signature(keys: list[Key]) -> None:
     data = clear_signed(TEXT).replace(b"Suite: saltmarsh", b"Suite: saltmarch")
-    seal, text = judge_clear_signed(data, keys, NOW)
-    assert seal.verdict is SealVerdict.BAD
+    signature, text = judge_clear_signed(data, keys, NOW)
+    assert signature.verdict is SignatureVerdict.BAD
     assert text == TEXT.replace(b"marsh\n-", b"march\n-")
 
 
 def test_a_key_that_is_not_given_is_unknown(others: list[Key]) -> None:
-    seal, _ = judge_clear_signed(clear_signed(TEXT), others, NOW)
-    assert seal.verdict is SealVerdict.UNKNOWN_KEY
-    assert seal.signers[0].fingerprint in (seal.reason or "")
+    signature, _ = judge_clear_signed(clear_signed(TEXT), others, NOW)
+    assert signature.verdict is SignatureVerdict.UNKNOWN_KEY
+    assert signature.signers[0].fingerprint in (signature.reason or "")
 
 
 def test_a_key_that_has_expired_since(keys: list[Key]) -> None:
     over = [keys[0]._replace(expires_at=NOW + timedelta(days=9))]
-    assert judge_clear_signed(clear_signed(TEXT), over, NOW)[0].verdict is SealVerdict.GOOD
-    seal, _ = judge_clear_signed(clear_signed(TEXT), over, NOW + timedelta(days=10))
-    assert seal.verdict is SealVerdict.EXPIRED
+    assert judge_clear_signed(clear_signed(TEXT), over, NOW)[0].verdict is SignatureVerdict.GOOD
+    signature, _ = judge_clear_signed(clear_signed(TEXT), over, NOW + timedelta(days=10))
+    assert signature.verdict is SignatureVerdict.EXPIRED
 
 
 def test_what_is_not_signed(keys: list[Key]) -> None:
-    seal, text = judge_clear_signed(TEXT, keys, NOW)
-    assert (seal.verdict, text) == (SealVerdict.NONE, TEXT)
+    signature, text = judge_clear_signed(TEXT, keys, NOW)
+    assert (signature.verdict, text) == (SignatureVerdict.NONE, TEXT)
 
 
-def test_detached_seals(keys: list[Key], others: list[Key]) -> None:
+def test_detached_signatures(keys: list[Key], others: list[Key]) -> None:
     signature = detached(TEXT)
-    assert judge_detached(TEXT, signature, keys, NOW).verdict is SealVerdict.GOOD
-    assert judge_detached(TEXT + b".", signature, keys, NOW).verdict is SealVerdict.BAD
-    assert judge_detached(TEXT, signature, others, NOW).verdict is SealVerdict.UNKNOWN_KEY
-    assert judge_detached(TEXT, b"no signature", keys, NOW).verdict is SealVerdict.BAD
+    assert judge_detached(TEXT, signature, keys, NOW).verdict is SignatureVerdict.GOOD
+    assert judge_detached(TEXT + b".", signature, keys, NOW).verdict is SignatureVerdict.BAD
+    assert judge_detached(TEXT, signature, others, NOW).verdict is SignatureVerdict.UNKNOWN_KEY
+    assert judge_detached(TEXT, b"no signature", keys, NOW).verdict is SignatureVerdict.BAD
 
 
 def test_text_before_what_is_signed_is_not_taken(keys: list[Key]) -> None:
-    seal, _ = judge_clear_signed(b"Suite: other\n\n" + clear_signed(TEXT), keys, NOW)
-    assert seal.verdict is SealVerdict.NONE
+    signature, _ = judge_clear_signed(b"Suite: other\n\n" + clear_signed(TEXT), keys, NOW)
+    assert signature.verdict is SignatureVerdict.NONE
     assert split_clear_signed(b"x" + clear_signed(TEXT)) is None
 
 
@@ -299,29 +299,32 @@ def test_gpgv_agrees(tmp_path: Path, keys: list[Key]) -> None:
         )
         ours, _ = judge_clear_signed(data, keys, NOW)
         assert (done.returncode == 0) is good
-        assert (ours.verdict is SealVerdict.GOOD) is good
+        assert (ours.verdict is SignatureVerdict.GOOD) is good
 
 
 @given(st.binary(max_size=300))
-def test_any_bytes_are_a_seal_or_none(data: bytes) -> None:
+def test_any_bytes_are_a_signature_or_none(data: bytes) -> None:
     keys = read_keys(public_key(), "k")
-    assert judge_clear_signed(data, keys, NOW)[0].verdict is SealVerdict.NONE
-    assert judge_detached(b"x", data, keys, NOW).verdict in (SealVerdict.BAD, SealVerdict.NONE)
+    assert judge_clear_signed(data, keys, NOW)[0].verdict is SignatureVerdict.NONE
+    assert judge_detached(b"x", data, keys, NOW).verdict in (
+        SignatureVerdict.BAD,
+        SignatureVerdict.NONE,
+    )
 
 
 EDITS = st.lists(st.tuples(st.floats(0, 1), st.integers(0, 20), st.binary(max_size=8)), min_size=1)
 
 
 @given(EDITS)
-def test_a_mutated_seal_is_never_good_for_other_text(
+def test_a_mutated_signature_is_never_good_for_other_text(
     edits: list[tuple[float, int, bytes]],
 ) -> None:
     data = bytearray(SIGNED)
     for where, cut, put in edits:
         at = int(where * len(data))
         data[at : at + cut] = put
-    seal, text = judge_clear_signed(bytes(data), KEYS, NOW)
-    if seal.verdict is SealVerdict.GOOD:
+    signature, text = judge_clear_signed(bytes(data), KEYS, NOW)
+    if signature.verdict is SignatureVerdict.GOOD:
         lines = [line.rstrip() for line in text.replace(b"\r", b"").split(b"\n")]
         assert lines == TEXT.split(b"\n")
 

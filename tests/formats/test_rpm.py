@@ -146,11 +146,11 @@ def test_a_region_that_does_not_end_where_it_says() -> None:
 
 def test_every_tag_has_a_name_and_a_meaning() -> None:
     assert tags.tag_name(1000) == "Name"
-    assert tags.tag_name(1000, sealing=True) == "Size"
+    assert tags.tag_name(1000, signing=True) == "Size"
     assert tags.tag_name(424_242) == "Tag424242"
     names = [tag.name for tag in tags.TAGS.values()]
     assert len(set(names)) == len(names)
-    assert all(tag.meaning for tag in tags.SEAL_TAGS.values())
+    assert all(tag.meaning for tag in tags.SIGNATURE_TAGS.values())
 
 
 GOOD = header(ROWS, after=[(1008, Type.INT32, 7)])

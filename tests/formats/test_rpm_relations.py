@@ -4,15 +4,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.formats.rpm.relations import (
-    EQUAL,
-    GREATER,
-    LESS,
-    RelationError,
-    condition_of,
-    parse_rich,
-    written,
-)
+from filigree.formats.relation_error import RelationError
+from filigree.formats.rpm.relations import EQUAL, GREATER, LESS, condition_of, parse_rich, written
 from filigree.model.needs import Combined, Comparison, Condition, Join, Term, terms_of
 
 A, B, C = Term("a"), Term("b"), Term("c")

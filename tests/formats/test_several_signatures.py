@@ -19,11 +19,11 @@ from filigree.formats.openpgp import (
     split_clear_signed,
 )
 from filigree.model.errors import AccessError
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 NOW = datetime.now(UTC) + timedelta(seconds=60)
 TEXT = b"High water at ten past six.\nLow water at noon. \n- and so on\n"
-GOOD, BAD, UNKNOWN = SealVerdict.GOOD, SealVerdict.BAD, SealVerdict.UNKNOWN_KEY
+GOOD, BAD, UNKNOWN = SignatureVerdict.GOOD, SignatureVerdict.BAD, SignatureVerdict.UNKNOWN_KEY
 
 
 def office() -> list[Key]:
@@ -43,8 +43,8 @@ def broken(signature: bytes) -> bytes:
     return signature[:-1] + bytes([signature[-1] ^ 1])
 
 
-def verdicts(seal: Seal) -> list[SealVerdict]:
-    return [one.verdict for one in seal.signers]
+def verdicts(signature: Signatures) -> list[SignatureVerdict]:
+    return [one.verdict for one in signature.signers]
 
 
 CASES = {
@@ -62,10 +62,10 @@ CASES = {
 @pytest.mark.parametrize("case", CASES)
 def test_each_signature_beside_a_file_is_judged_by_itself(case: str) -> None:
     signatures, wanted = CASES[case]
-    seal = judge_detached(TEXT, b"".join(signatures), both(), NOW)
-    assert verdicts(seal) == wanted
-    assert seal.verdict is (BAD if BAD in wanted else GOOD)
-    assert all(one.reason for one in seal.signers if one.verdict is BAD)
+    signature = judge_detached(TEXT, b"".join(signatures), both(), NOW)
+    assert verdicts(signature) == wanted
+    assert signature.verdict is (BAD if BAD in wanted else GOOD)
+    assert all(one.reason for one in signature.signers if one.verdict is BAD)
 
 
 def armoured(packets: bytes) -> bytes:
@@ -95,11 +95,11 @@ def clear(text: bytes, *packets: bytes) -> bytes:
     ],
 )  # fmt: skip
 def test_each_signature_of_clear_signed_text_is_judged_by_itself(
-    packets: tuple[bytes, ...], wanted: list[SealVerdict]
+    packets: tuple[bytes, ...], wanted: list[SignatureVerdict]
 ) -> None:
     data = clear(TEXT, *map(clear_packet, packets))
-    seal, text = judge_clear_signed(data, office(), NOW)
-    assert verdicts(seal) == wanted
+    signature, text = judge_clear_signed(data, office(), NOW)
+    assert verdicts(signature) == wanted
     assert b"Low water at noon." in text
 
 
@@ -161,9 +161,9 @@ def test_a_revocation_that_cannot_be_read_is_no_not_revoked(how: str) -> None:
     (key,) = read_keys(REVOCATIONS[how], "/office.gpg")
     assert not key.revoked
     assert key.doubt
-    seal = judge_detached(TEXT, raw(TEXT), [key], NOW)
-    assert seal.verdict is SealVerdict.WEAK
-    assert "whether its key was revoked is not known" in (seal.reason or "")
+    signature = judge_detached(TEXT, raw(TEXT), [key], NOW)
+    assert signature.verdict is SignatureVerdict.WEAK
+    assert "whether its key was revoked is not known" in (signature.reason or "")
 
 
 def test_of_a_key_that_nobody_took_back_there_is_no_doubt() -> None:

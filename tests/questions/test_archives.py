@@ -85,16 +85,16 @@ def test_an_archive_without_digests_gets_them_from_its_payload(
     assert (rows["/usr/bin/tidegauge"].digest or "").startswith("md5:")
 
 
-def test_tricks_are_shown_and_not_followed(there: System, heron: Path, archives: Archives) -> None:
+def test_escapes_are_shown_and_not_followed(there: System, heron: Path, archives: Archives) -> None:
     before = (heron / "etc/motd").read_bytes()
     answer = contents(there, [str(archives[TRICKY])])
-    tricks = {row.path: row.trick for row in answer.records if row.trick}
-    assert tricks == {
+    escapes = {row.path: row.escape for row in answer.records if row.escape}
+    assert escapes == {
         "/usr/share/charts/station.conf":
             "its path goes through /usr/share/charts, a link in the same archive",
         "/../../etc/motd": "its path climbs out of its directory",
     }  # fmt: skip
-    assert (answer.summary["tricks"], answer.exit_status) == (2, 1)
+    assert (answer.summary["escapes"], answer.exit_status) == (2, 1)
     assert (heron / "etc/motd").read_bytes() == before
 
 

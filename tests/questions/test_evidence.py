@@ -1,4 +1,4 @@
-"""What verdicts rest on: archives, seals, earlier results; and records that somebody changed."""
+"""What verdicts rest on: archives, signatures, earlier results; and records that somebody changed."""
 
 import io
 import json
@@ -308,11 +308,11 @@ def test_a_cached_archive_that_was_changed_vouches_for_nothing(own_heron: Path) 
     assert answer.exit_status == 3
 
 
-def test_records_at_curlew_bear_their_seals(curlew: Path) -> None:
+def test_records_at_curlew_bear_their_signatures(curlew: Path) -> None:
     with open_system(str(curlew)) as system:
         answer = verify(system, verdicts=EVERY)
         place = system.database.place_of(system.packages[0])
-    assert answer.summary["record_seals"] == {"bad": 1, "good": 64}
+    assert answer.summary["record_signatures"] == {"bad": 1, "good": 64}
     (doctored,) = (row for row in answer.records if row.verdict is Verdict.DOCTORED)
     assert (doctored.package, doctored.path) == ("lockgate", place)
     assert doctored.reason == "the local record of this package was changed"
@@ -329,7 +329,7 @@ def test_signed_evidence_at_curlew_leaves_the_changed_record_out(curlew: Path) -
     assert "the record is not what its digest" in answer.gaps[0].why
 
 
-def test_a_sealed_record_goes_before_an_archive_that_is_not(curlew: Path, tmp_path: Path) -> None:
+def test_a_signed_record_goes_before_an_archive_that_is_not(curlew: Path, tmp_path: Path) -> None:
     ware = next(ware for ware in WARES if ware.name == "spindrift")  # offered by nobody
     other = replace(shipped(ware), goods=tuple(
         replace(good, mode=0o4755) if good.path == "/usr/bin/spindrift" else good
@@ -352,7 +352,7 @@ def test_the_auditors_keys_take_the_place_of_the_roots(curlew: Path, tmp_path: P
         manner = Manner(least=Evidence.SIGNED)
         answer = verify(system, ["siltmeter"], manner=manner, options=options)
     assert answer.summary["keys_of"] == "auditor"
-    assert answer.summary["record_seals"] == {"unknown key": 1}
+    assert answer.summary["record_signatures"] == {"unknown key": 1}
     assert not answer.records
     assert "only the root holds it, in gpg-pubkey-" in answer.gaps[0].why
 

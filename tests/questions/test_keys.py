@@ -32,7 +32,8 @@ def test_what_heron_trusts(heron: Path) -> None:
     assert {name.rpartition("/")[2] for name in office.scope} == {
         "coast saltmarsh main", "coast saltmarsh-urgent main", "coast saltmarsh-trials main",
     }  # fmt: skip
-    # Every entry names its key: what is trusted for everything else has nothing to seal, and is told.
+    # Every entry names its key: what is trusted for everything else has nothing to sign, and
+    # is told.
     assert (added.fingerprint, added.everything, added.scope) == (STRANGERS, True, [])
 
 

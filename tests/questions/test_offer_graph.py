@@ -99,7 +99,7 @@ def test_counting_is_walking(station: str) -> None:
     with open_system(station) as system:
         for scope in (Scope.INSTALLED, Scope.AVAILABLE):
             whole = needed_by(system, ["libbrine2"], None, scope=scope, layout=Layout.FLAT).summary
-            counted = needed_by(system, ["libbrine2"], None, scope=scope, count=True)
+            counted = needed_by(system, ["libbrine2"], None, scope=scope, layout=Layout.COUNT)
             assert counted.records == []
             for key in ("packages", "installed_size", "fetch_size", "deepest"):
                 assert counted.summary[key] == whole[key], key
@@ -204,4 +204,7 @@ def test_a_graph_that_could_not_be_made_is_a_gap(
         answer = needed_by(system, ["libbrine2"], None, scope=Scope.AVAILABLE, layout=Layout.FLAT)
         assert answer.records == []
         assert any(gap.what == "the graph" for gap in answer.gaps)
-        assert needed_by(system, ["libbrine2"], scope=Scope.AVAILABLE, count=True).exit_status == 3
+        assert (
+            needed_by(system, ["libbrine2"], scope=Scope.AVAILABLE, layout=Layout.COUNT).exit_status
+            == 3
+        )

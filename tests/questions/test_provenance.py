@@ -6,12 +6,12 @@ from pathlib import Path
 
 import pytest
 
-from filigree.demo.archives import BROKEN, CUT_OFF, MISNAMED, STRANGE, UNSEALED
+from filigree.demo.archives import BROKEN, CUT_OFF, MISNAMED, STRANGE, UNSIGNED
 from filigree.demo.heron import DOCTORED
 from filigree.demo.repository import STRANGER, public_key
 from filigree.families.deb import places
 from filigree.model.files import Evidence
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.commands.provenance import Holds, Provenance, provenance
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
@@ -33,11 +33,12 @@ def verdicts(row: Provenance) -> dict[str, Holds]:
 def test_a_whole_chain_of_the_first_family(heron: Path) -> None:
     row = chain(heron, WHOLE)
     assert [one.link for one in row.links] == [
-        "file", "record", "archive", "seal of the archive", "index entry", "index", "signed index", "key",
+        "file", "record", "archive", "signature of the archive", "index entry", "index",
+        "signed index", "key",
         "keyring file",
     ]  # fmt: skip
     absent = {name for name, verdict in verdicts(row).items() if verdict is Holds.ABSENT}
-    assert absent == {"record", "seal of the archive"}
+    assert absent == {"record", "signature of the archive"}
     assert (row.whole, row.breaks_at, row.evidence) == (True, None, Evidence.SIGNED)
 
 
@@ -120,28 +121,33 @@ def test_the_forged_record_is_where_it_breaks(curlew: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("name", "seal", "link", "whole"),
+    ("name", "signature", "link", "whole"),
     [
-        ("tidegauge-2.2-1.x86_64.rpm", SealVerdict.GOOD, Holds.YES, True),
-        (MISNAMED, SealVerdict.GOOD, Holds.YES, True),
-        (STRANGE, SealVerdict.UNKNOWN_KEY, Holds.ABSENT, False),
-        (BROKEN, SealVerdict.BAD, Holds.BROKEN, False),
-        (CUT_OFF, SealVerdict.BAD, Holds.BROKEN, False),
-        (UNSEALED, SealVerdict.NONE, Holds.ABSENT, False),
+        ("tidegauge-2.2-1.x86_64.rpm", SignatureVerdict.GOOD, Holds.YES, True),
+        (MISNAMED, SignatureVerdict.GOOD, Holds.YES, True),
+        (STRANGE, SignatureVerdict.UNKNOWN_KEY, Holds.ABSENT, False),
+        (BROKEN, SignatureVerdict.BAD, Holds.BROKEN, False),
+        (CUT_OFF, SignatureVerdict.BAD, Holds.BROKEN, False),
+        (UNSIGNED, SignatureVerdict.NONE, Holds.ABSENT, False),
     ],
 )
 def test_archives(
-    curlew: Path, archives: dict[str, Path], name: str, seal: SealVerdict, link: Holds, whole: bool
+    curlew: Path,
+    archives: dict[str, Path],
+    name: str,
+    signature: SignatureVerdict,
+    link: Holds,
+    whole: bool,
 ) -> None:
     row = chain(curlew, str(archives[name]))
-    assert row.seal is seal
-    assert verdicts(row)["seal of the archive"] is link
+    assert row.signature is signature
+    assert verdicts(row)["signature of the archive"] is link
     assert row.whole is whole
 
 
 def test_where_a_missing_key_would_be_put(curlew: Path, archives: dict[str, Path]) -> None:
     detail = {one.link: one.detail for one in chain(curlew, str(archives[STRANGE])).links}
-    assert "/etc/pki/rpm-gpg" in detail["seal of the archive"]
+    assert "/etc/pki/rpm-gpg" in detail["signature of the archive"]
 
 
 def test_the_auditors_keys_find_what_the_root_lacks(
@@ -163,11 +169,11 @@ def test_a_signature_beside_an_archive(
 
     archive = tmp_path / "lanternfish_0.3-1_amd64.deb"
     shutil.copyfile(archives[archive.name], archive)
-    assert chain(heron, str(archive)).seal is SealVerdict.NONE
+    assert chain(heron, str(archive)).signature is SignatureVerdict.NONE
     archive.with_name(f"{archive.name}.asc").write_bytes(detached(archive.read_bytes()))
     assert chain(heron, str(archive)).whole
     archive.with_name(f"{archive.name}.asc").write_bytes(detached(b"another"))
-    assert chain(heron, str(archive)).seal is SealVerdict.BAD
+    assert chain(heron, str(archive)).signature is SignatureVerdict.BAD
 
 
 @pytest.mark.parametrize("ending", [".sig", ".asc"])
@@ -184,13 +190,13 @@ def test_a_signature_beside_an_archive_at_an_address(
     with serving(tmp_path) as server:
         server.manners.ranges = parts
         address = f"{server.address}/{archive.name}"
-        assert chain(heron, address).seal is SealVerdict.NONE
+        assert chain(heron, address).signature is SignatureVerdict.NONE
         beside.write_bytes(detached(archive.read_bytes()))
         assert chain(heron, f"{address}").whole
         beside.write_bytes(detached(b"another"))
-        assert chain(heron, address).seal is SealVerdict.BAD
+        assert chain(heron, address).signature is SignatureVerdict.BAD
         beside.write_bytes(b"<html>no such thing</html>")
-        assert chain(heron, address).seal not in (SealVerdict.GOOD, SealVerdict.NONE)
+        assert chain(heron, address).signature not in (SignatureVerdict.GOOD, SignatureVerdict.NONE)
         beside.write_bytes(bytes(2 << 20))
         assert not chain(heron, address).whole
 

@@ -119,7 +119,7 @@ def test_what_was_fetched_is_verified_kept_and_asked(
     root, cache = request.getfixturevalue(family), tmp_path / "cache"
     before = snapshot(root)
     first = one(root, cache)
-    assert (first.outcome, first.seal, first.why) == ("fetched", "good", None)
+    assert (first.outcome, first.signature, first.why) == ("fetched", "good", None)
     assert first.packages == (69 if family == "here" else 71)
     assert first.sent > 0
     asked = len(server.asked)
@@ -132,7 +132,7 @@ def test_what_was_fetched_is_verified_kept_and_asked(
     with open_system(root) as system:
         kept = RepositoryOptions(cache=str(cache), now=NOW, refreshed=True)
         (row,) = repos(system, options=kept).records
-        assert (row.seal, row.matches) == ("good", True)
+        assert (row.signature, row.matches) == ("good", True)
         assert repos(system, now=NOW).records[0].path is None
         # The made-up small system has an older jetty than is offered.
         told = {r.name: r.candidate for r in behind(system, options=kept).records}
@@ -262,7 +262,7 @@ def sign_with_another_key(server: Server) -> None:
     server.manners.replaced[f"coast/dists/{CODENAME}/InRelease"] = signed
 
 
-def take_the_seal_away(server: Server) -> None:
+def take_the_signature_away(server: Server) -> None:
     gone = (f"coast/dists/{CODENAME}/InRelease", f"coast/dists/{CODENAME}/Release.gpg")
     server.manners.only = lambda path: path not in gone
 
@@ -289,11 +289,11 @@ def send_nonsense(server: Server) -> None:
 
 
 @pytest.mark.parametrize(
-    ("manner", "outcome", "seal", "why"),
+    ("manner", "outcome", "signature", "why"),
     [
-        (forge_the_signed_file, "refused", "bad", "its seal is bad"),
+        (forge_the_signed_file, "refused", "bad", "its signature is bad"),
         (sign_with_another_key, "fetched", "unknown key", ""),
-        (take_the_seal_away, "refused", "none", "it is not signed, and it must be"),
+        (take_the_signature_away, "refused", "none", "it is not signed, and it must be"),
         (forge_the_index, "refused", "good", "its digest is another"),
         (grow_the_index, "refused", "good", "are promised"),
         (send_nonsense, "refused", None, ""),
@@ -301,26 +301,26 @@ def send_nonsense(server: Server) -> None:
 )
 def test_what_is_wrong_is_refused(
     here: str, tmp_path: Path, server: Server, manner: Callable[[Server], None], outcome: str,
-    seal: str | None, why: str,
+    signature: str | None, why: str,
 ) -> None:  # fmt: skip
     manner(server)
     answer = ask(here, tmp_path)
     (row,) = answer.records
     assert row.outcome == outcome
-    assert seal is None or row.seal == seal
+    assert signature is None or row.signature == signature
     assert why in (row.why or "")
     assert answer.exit_status == (1 if outcome == "refused" else 0)
     if outcome == "refused":
         assert offered(here, tmp_path) == []
     # The server mends its ways: nothing of what was refused stands in the way.
     server.manners = type(server.manners)()
-    assert one(here, tmp_path).seal == "good"
+    assert one(here, tmp_path).signature == "good"
     assert "kittiwake" in offered(here, tmp_path)
 
 
-def test_a_seal_beside_the_file_does_too(here: str, tmp_path: Path, server: Server) -> None:
+def test_a_signature_beside_the_file_does_too(here: str, tmp_path: Path, server: Server) -> None:
     server.manners.only = lambda path: not path.endswith("InRelease")
-    assert (one(here, tmp_path).outcome, one(here, tmp_path).seal) == ("fetched", "good")
+    assert (one(here, tmp_path).outcome, one(here, tmp_path).signature) == ("fetched", "good")
 
 
 def test_what_cannot_be_reached_is_a_gap(here: str, tmp_path: Path, server: Server) -> None:

@@ -12,7 +12,7 @@ from filigree.demo.curlew import build_curlew
 from filigree.demo.repository import public_key
 from filigree.families.deb.copies import list_name
 from filigree.model.errors import BadQuestion
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.commands.repos import RepositoryRow, repos
 from filigree.system import open_system
 from tests.conftest import Run
@@ -29,12 +29,12 @@ def rows(root: Path, *names: str) -> list[RepositoryRow]:
 def test_the_repositories_of_heron(heron: Path) -> None:
     base, urgent, trials, shared = rows(heron)
     assert base.identity == "packages.tides.example/coast saltmarsh main"
-    assert (base.packages, base.seal, base.matches) == (69, SealVerdict.GOOD, True)
+    assert (base.packages, base.signature, base.matches) == (69, SignatureVerdict.GOOD, True)
     assert base.configured_in == "/etc/apt/sources.list.d/coast.sources:2"
     assert (base.priority, base.must_be_signed, base.remarks) == (500, True, [])
     assert (urgent.priority, urgent.remarks) == (500, [])
     assert (trials.priority, trials.remarks) == (1, ["it has expired"])
-    assert shared.seal is None
+    assert shared.signature is None
     assert shared.remarks == [
         "its key file /usr/share/keyrings/neighbours.gpg is not there, or holds no keys",
         "it was never fetched",
@@ -45,7 +45,7 @@ def test_the_repositories_of_curlew(curlew: Path) -> None:
     base, trials, flotsam = rows(curlew)
     assert (base.identity, base.name) == ("coast-base", "Coast 12, x86_64")
     assert base.address == "https://packages.tides.example/rpm/12/x86_64/"
-    assert (base.packages, base.seal, base.matches) == (71, SealVerdict.GOOD, True)
+    assert (base.packages, base.signature, base.matches) == (71, SignatureVerdict.GOOD, True)
     assert (trials.enabled, trials.remarks) == (False, ["its packages need not be signed"])
     assert flotsam.priority == 90
     assert "it was never fetched" in flotsam.remarks
@@ -70,7 +70,7 @@ def forge_the_release(root: Path) -> None:
     path.write_bytes(path.read_bytes().replace(b"Label: Coast", b"Label: Coats"))
 
 
-def take_the_seal_away(root: Path) -> None:
+def take_the_signature_away(root: Path) -> None:
     path = root / f"{LISTS}_InRelease"
     text = path.read_text().split("\n\n", 1)[1].split("-----BEGIN")[0]
     (root / f"{LISTS}_Release").write_text(text)
@@ -85,19 +85,19 @@ def cut_the_index(root: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("change", "seal", "matches", "remark"),
+    ("change", "signature", "matches", "remark"),
     [
-        (forge_the_index, SealVerdict.GOOD, False,
+        (forge_the_index, SignatureVerdict.GOOD, False,
          "it is not what the signed file says: it is not to be used"),
-        (forge_the_release, SealVerdict.BAD, True, None),
-        (take_the_seal_away, SealVerdict.NONE, True, None),
-        (cut_the_index, SealVerdict.GOOD, False, "it cannot be unpacked"),
+        (forge_the_release, SignatureVerdict.BAD, True, None),
+        (take_the_signature_away, SignatureVerdict.NONE, True, None),
+        (cut_the_index, SignatureVerdict.GOOD, False, "it cannot be unpacked"),
     ],
 )  # fmt: skip
 def test_what_was_forged_is_bad_news(
     own_heron: Path,
     change: Callable[[Path], None],
-    seal: SealVerdict,
+    signature: SignatureVerdict,
     matches: bool,
     remark: str | None,
 ) -> None:
@@ -105,7 +105,7 @@ def test_what_was_forged_is_bad_news(
     with open_system(str(own_heron)) as system:
         answer = repos(system, ["saltmarsh"], now=NOW)
     (row,) = answer.records
-    assert (row.seal, row.matches) == (seal, matches)
+    assert (row.signature, row.matches) == (signature, matches)
     assert remark is None or remark in row.remarks
     assert answer.exit_status == 1
 
@@ -136,10 +136,10 @@ def test_a_forged_list_of_packages_of_the_other_family(tmp_path: Path) -> None:
     (primary,) = (root / "var/cache/libdnf5").rglob("*-primary.xml.gz")
     primary.write_bytes(primary.read_bytes() + b"\0")
     base = rows(root)[0]
-    assert (base.seal, base.matches) == (SealVerdict.GOOD, False)
+    assert (base.signature, base.matches) == (SignatureVerdict.GOOD, False)
     listed = primary.parent / "repomd.xml"
     listed.write_bytes(listed.read_bytes().replace(b"sha256", b"sha512", 1))
-    assert rows(root)[0].seal is SealVerdict.BAD
+    assert rows(root)[0].signature is SignatureVerdict.BAD
     listed.write_bytes(b"<!DOCTYPE r><r/>")
     with open_system(str(root)) as system:
         answer = repos(system, now=NOW)
@@ -168,7 +168,7 @@ def test_a_repository_that_is_configured_twice(own_heron: Path) -> None:
     told = rows(own_heron, "saltmarsh")
     assert told[1].remarks == ["configured twice: also in /etc/apt/sources.list:1"]
     # The first names no key of its own, and the system trusts none for everything.
-    assert [row.seal for row in told] == [SealVerdict.UNKNOWN_KEY, SealVerdict.GOOD]
+    assert [row.signature for row in told] == [SignatureVerdict.UNKNOWN_KEY, SignatureVerdict.GOOD]
 
 
 def test_the_auditors_keys_take_the_place_of_the_roots(
@@ -185,7 +185,7 @@ def test_the_auditors_keys_take_the_place_of_the_roots(
         assert good.records[0].signers[0].key_file == str(ours)
         assert good.summary["keys_of"] == "auditor"
         other = repos(system, keyring=[str(theirs)], now=NOW)
-        assert other.records[0].seal is SealVerdict.UNKNOWN_KEY
+        assert other.records[0].signature is SignatureVerdict.UNKNOWN_KEY
         with pytest.raises(BadQuestion):
             repos(system, keyring=[str(tmp_path / "gone.asc")])
     done = run(

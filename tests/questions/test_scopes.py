@@ -12,8 +12,9 @@ from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.contents import contents
 from filigree.questions.commands.dossier import Dossier, dossier
 from filigree.questions.commands.groups import groups
-from filigree.questions.commands.needs import NeedStatus, needed_by, needs
+from filigree.questions.commands.needs import needed_by, needs
 from filigree.questions.commands.owner import owner
+from filigree.questions.dependencies.need_status import NeedStatus
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System, open_system
 from tests.conftest import Run

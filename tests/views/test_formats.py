@@ -74,14 +74,15 @@ SCHEMA = {
     "kept room",
     "census": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
-    "repository seal key_id offered_by impact",
+    "repository signature key_id offered_by impact",
     "dossier": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
-    "repository seal key_id offered_by impact parts wanted damaged protected source_version paths needs "
+    "repository signature key_id offered_by impact parts wanted damaged protected source_version paths "
+    "needs "
     "provides configuration scripts other_fields archive misnamed installed_here choices changes address "
     "digest silent_on history",
     "contents": "package path kind role size mode owner group digest link_target architecture version "
-    "remarks trick",
+    "remarks escape",
     "owner": "path resolved owners dead_end",
     "needs": "name version depth kind requirement status via repeat via_version architecture reason "
     "repository archive_size chosen would_meet",
@@ -97,17 +98,18 @@ SCHEMA = {
     "packages ties",
     "verify": "package architecture path role verdict evidence differences reason version seen "
     "policy policy_file",
-    "provenance": "subject package version architecture evidence links seal whole breaks_at archive",
+    "provenance": "subject package version architecture evidence links signature whole breaks_at archive",
     "keys": "fingerprint identity algorithm made_at expires_at revoked file scope everything how "
     "weakness revoked_at held_by needed_by subkeys archives",
     "strays": "path kind size owner group mode modified rank cause detail below link_target",
     "repos": "identity name enabled address suite component architecture priority packages size "
-    "made_at fetched_at expires_at seal signers configured_in addresses keys must_be_signed path "
+    "made_at fetched_at expires_at signature signers configured_in addresses keys must_be_signed path "
     "own matches reason remarks",
     "seek": "name version architecture installed summary repositories candidate rank matched",
     "behind": "name architecture installed candidate repository size security advisories held standing "
     "candidate_name why_security why",
-    "refresh": "identity address architecture outcome why seal made_at expires_at packages sent remarks "
+    "refresh": "identity address architecture outcome why signature made_at expires_at packages sent "
+    "remarks "
     "older",
     "groups": "identity name summary repository installed missing members groups",
 }

@@ -2,7 +2,8 @@
 
 What was fetched stays in the cache under its address, with what the server said of it, so that the next
 time only what has changed is sent; what broke off is gone on with. Nothing that comes is believed here:
-whoever asks compares digests and judges seals. Sizes are bounded by what is promised, and by a limit.
+whoever asks compares digests and judges signatures. Sizes are bounded by what is promised, and by a
+limit.
 """
 
 import contextlib
@@ -98,7 +99,7 @@ class Web:
 
     @contextlib.contextmanager
     def asked(self, address: str, headers: dict[str, str], until: float) -> Iterator[Any]:
-        """The answer, redirections followed; none of them from a sealed way to an open one.
+        """The answer, redirections followed; none of them from an encrypted way to an open one.
 
         Whatever comes, at the moment `until` (of the monotonic clock) it is over: raises FetchError.
         """

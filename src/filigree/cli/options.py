@@ -134,7 +134,7 @@ _SOURCES: dict[str, tuple[Any, Any]] = {
     ),
     "keyring": (
         Annotated[list[str] | None, typer.Option("--keyring", metavar="FILE|DIR",
-                  rich_help_panel=_WHERE, help="Judge seals with these keys of yours, and not with "
+                  rich_help_panel=_WHERE, help="Judge signatures with these keys of yours, and not with "
                   "the root's; repeatable.", show_default=False)], None,
     ),
     "no_cache": (

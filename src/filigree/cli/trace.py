@@ -114,8 +114,9 @@ def needed_by(
 
     names = map(typed_path, subjects)
     steps = _depth(deep or flat or levels or chosen_only or count, depth)
-    told = _layout(flat, levels), chosen_only, count
-    return needed_by(system, names, steps, _kinds(kinds), scope, sources, *told), {"count": count}
+    layout = _layout(flat, levels, count)
+    answer = needed_by(system, names, steps, _kinds(kinds), scope, sources, layout, chosen_only)
+    return answer, {"count": count}
 
 
 @question
@@ -247,11 +248,13 @@ def _depth(deep: bool, depth: int | None) -> int | None:
     return depth if depth is not None else None if deep else 1
 
 
-def _layout(flat: bool, levels: bool) -> "Layout":
+def _layout(flat: bool, levels: bool, count: bool = False) -> "Layout":
     from filigree.questions.commands.needs import Layout
 
     if flat and levels:
         raise BadQuestion("--flat and --levels cannot go together", None, "give one of them")
+    if count:
+        return Layout.COUNT
     return Layout.LEVELS if levels else Layout.FLAT if flat else Layout.TREE
 
 

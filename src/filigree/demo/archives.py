@@ -17,7 +17,7 @@ TRICKY = "free-charts_1.0-1_all.deb"
 CUT_OFF = "foghorn-3.2.1-1.x86_64.rpm"
 STRANGE = "harbourlog-1.14-1.x86_64.rpm"
 BROKEN = "ropewalk-4.0-7.x86_64.rpm"
-UNSEALED = "jetty-1.1.0-2.x86_64.rpm"
+UNSIGNED = "jetty-1.1.0-2.x86_64.rpm"
 
 _LANTERNFISH = Ware(
     "lanternfish", "0.3-1", "graphics", "Shines a light on the deep",
@@ -67,12 +67,12 @@ def _rpms() -> dict[str, bytes]:
     broken[-60] ^= 1
     return {
         "tidegauge-2.2-1.x86_64.rpm": rpm.archive(
-            shipped(_ware("tidegauge", "2.2-1")), "zstd", whole=rpm.sealed
+            shipped(_ware("tidegauge", "2.2-1")), "zstd", whole=rpm.signed
         ),
         siltmeter.file_name: rpm.archive(siltmeter, "xz"),
         STRANGE: rpm.archive(shipped(_ware("harbourlog")), sign=by_a_stranger),
         BROKEN: bytes(broken),
-        UNSEALED: rpm.archive(shipped(_ware("jetty")), sign=None),
+        UNSIGNED: rpm.archive(shipped(_ware("jetty")), sign=None),
         UNMET: rpm.archive(shipped(_LANTERNFISH), "gzip"),
         MISNAMED: rpm.archive(shipped(_ware("weatherglass")), "bzip2"),
         CUT_OFF: foghorn[: len(foghorn) * 3 // 4],

@@ -71,9 +71,9 @@ def _files(system: System, options: RepositoryOptions) -> Iterator[Fact]:
     nothing = whole.summary["verdicts"].get(Verdict.UNRECORDED.value, 0)
     yield "files without a digest there", Piece(str(nothing), Style.WARN if nothing else Style.GOOD)
     manner = Manner(least=Evidence.SIGNED)
-    sealed = verify(system, manner=manner, options=options)
-    judged = sealed.summary["paths"]
-    yield "wrong by what traces to a key", _verdicts(sealed.summary["verdicts"])
+    signed = verify(system, manner=manner, options=options)
+    judged = signed.summary["paths"]
+    yield "wrong by what traces to a key", _verdicts(signed.summary["verdicts"])
     yield "paths that this tells of", f"{judged:,}"
 
 
@@ -81,8 +81,11 @@ def _offers(system: System, options: RepositoryOptions) -> Iterator[Fact]:
     yield " ", ""
     indexes = repos(system, options=options).records
     yield "packages offered", f"{sum(row.packages or 0 for row in indexes):,}"
-    seals = Counter(row.seal.value for row in indexes if row.seal is not None)
-    yield "seals of the indexes", ", ".join(f"{n} {seal}" for seal, n in seals.items()) or "none"
+    signatures = Counter(row.signature.value for row in indexes if row.signature is not None)
+    yield (
+        "signatures of the indexes",
+        ", ".join(f"{n} {signature}" for signature, n in signatures.items()) or "none",
+    )
     late = behind(system, options=options)
     counts = {standing: late.summary[standing.value.replace("-", "_")] for standing in UpdateStatus}
     yield "behind", str(counts[UpdateStatus.BEHIND] + counts[UpdateStatus.REPLACED])

@@ -141,7 +141,7 @@ def _state(disk: Disk, installed: list[Shipped]) -> None:
 
 
 def _repositories(disk: Disk) -> None:
-    """What the station may fetch from: one that is sealed, one that is not, one without its key."""
+    """What the station may fetch from: one that is signed, one that is not, one without its key."""
     disk.file(KEYRING, public_key())
     disk.file(
         f"{places.REPOSITORIES[0]}/coast.repo",

@@ -80,7 +80,7 @@ def offered() -> list[arch.InstalledGood]:
 
 
 def repository() -> dict[str, bytes]:
-    """What is served: the indexes with their seals, and every archive, by its path."""
+    """What is served: the indexes with their signatures, and every archive, by its path."""
     found = {one.file_name: arch.pooled(one) for one in offered()}
     for ending, paths in (("db", False), ("files", True)):
         content = arch.index(offered(), paths)
@@ -90,7 +90,7 @@ def repository() -> dict[str, bytes]:
 
 
 def _repositories(disk: Disk) -> None:
-    """The index of the office's repository, its seal, and the key ring that it is judged with."""
+    """The index of the office's repository, its signature, and the key ring that it is judged with."""
     disk.file(places.KEYS, public_key())
     disk.file(f"{places.KEYRINGS}/coast.gpg", public_key())
     for ending, paths in (("db", False), ("files", True)):

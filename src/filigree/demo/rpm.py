@@ -54,7 +54,7 @@ class Shipped:
     supplements: str = ""
     claimed: tuple[str, ...] = ()
     owners: tuple[tuple[str, str], ...] = ()
-    waived: tuple[str, ...] = ()
+    ignored: tuple[str, ...] = ()
     replaced: tuple[str, ...] = ()
     may_be_missing: tuple[str, ...] = ()
     sonames: tuple[tuple[str, str], ...] = ()
@@ -162,11 +162,11 @@ def installed_header(one: Shipped, forged: tuple[str, str] | None = None) -> byt
         (1127, Type.INT32, 3),
         (1128, Type.INT32, int(BUILT.timestamp())),
     ]
-    signed = covered or header(rows_of(one), magic=True)
-    return header(rows, after=[*signature_rows(signed, sealed), *after])
+    covered = covered or header(rows_of(one), magic=True)
+    return header(rows, after=[*signature_rows(covered, signed), *after])
 
 
-def sealed(covered: bytes) -> bytes:
+def signed(covered: bytes) -> bytes:
     """The office's signature of a header."""
     return detached(covered, armoured=False)
 
@@ -193,7 +193,7 @@ def _forged(row: Row, old: str, new: str) -> Row:
 
 
 def archive(
-    one: Shipped, packer: str = "gzip", sign: Sign | None = sealed, whole: Sign | None = None
+    one: Shipped, packer: str = "gzip", sign: Sign | None = signed, whole: Sign | None = None
 ) -> bytes:
     """The archive of a ware, signed by the office unless somebody else signs, or nobody."""
     last = {good.twin: good.path for good in one.goods if good.twin}
@@ -260,7 +260,7 @@ def _file_rows(one: Shipped) -> list[Row]:
         (1037, Type.INT32, [_flags(good, one) for good in goods]),
         (1039, Type.STRINGS, [owners.get(good.path, "root") for good in goods]),
         (1040, Type.STRINGS, ["root"] * len(goods)),
-        (1045, Type.INT32, [0xFFFFFFFF ^ (0x23 if g.path in one.waived else 0) for g in goods]),
+        (1045, Type.INT32, [0xFFFFFFFF ^ (0x23 if g.path in one.ignored else 0) for g in goods]),
         (1095, Type.INT32, [1] * len(goods)),
         (1096, Type.INT32, [_inode(one, number, good) for number, good in enumerate(goods, 1)]),
         (1097, Type.STRINGS, [_language(good) for good in goods]),

@@ -209,7 +209,7 @@ def rpm_archive(
         (5097, Type.STRINGS, [hashlib.sha256(payload).hexdigest()]),
     ]
     body = header(rows, magic=True)
-    seals = header(
+    signatures = header(
         [
             *signature_rows(body, sign),
             (1000, Type.INT32, len(body) + len(packed)),
@@ -223,4 +223,4 @@ def rpm_archive(
     lead = struct.pack(
         ">4s2B2H66s2H16x", b"\xed\xab\xee\xdb", 3, 0, int(source), 1, name.encode()[:65], 1, 5
     )
-    return lead + seals + bytes(-len(seals) % 8) + body + packed
+    return lead + signatures + bytes(-len(signatures) % 8) + body + packed

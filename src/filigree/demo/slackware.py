@@ -256,7 +256,7 @@ def changes_text(changes: Iterable[ChangeEntry]) -> str:
 def repository(
     offered: Sequence[InstalledWare], changes: Iterable[ChangeEntry]
 ) -> dict[str, bytes]:
-    """The whole tree of a repository by its paths, sealed by the office."""
+    """The whole tree of a repository by its paths, signed by the office."""
     tree = {one.place.removeprefix("./"): pooled(one) for one in offered}
     tree["PACKAGES.TXT"] = packages_text(offered).encode()
     tree["ChangeLog.txt"] = changes_text(changes).encode()

@@ -19,7 +19,7 @@ from filigree.demo.archives import (
     STRANGE,
     TRICKY,
     UNMET,
-    UNSEALED,
+    UNSIGNED,
     write_archives,
 )
 from filigree.demo.comparison import side_by_side
@@ -107,7 +107,7 @@ STOPS: tuple[Stop, ...] = (
     Stop("Which keys are named by signatures at curlew, and held nowhere?", ("keys", "--needed"),
          "curlew"),
     Stop("Three archives of the keeper's: a stranger's signature, a broken one, and none.",
-         ("provenance", *(f"./{FOLDER}/{name}" for name in (STRANGE, BROKEN, UNSEALED))), "curlew"),
+         ("provenance", *(f"./{FOLDER}/{name}" for name in (STRANGE, BROKEN, UNSIGNED))), "curlew"),
     Stop("Which files at heron are nobody's?", ("strays",)),
     Stop("Where may heron fetch from, and who signed what it knows of that?", ("repos",)),
     Stop("What is behind at curlew, and what of it is for security?", ("behind",), "curlew"),

@@ -67,8 +67,11 @@ class EmptyDatabase(DatabaseDefaults):
         return {}
 
     def sources(
-        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
-    ) -> None:  # noqa: ARG002
+        self,
+        now: datetime,  # noqa: ARG002
+        keyring: list[Key] | None,  # noqa: ARG002
+        own: FetchedCopies = NO_COPIES,  # noqa: ARG002
+    ) -> None:
         return None
 
     kept_endings: Sequence[str] = ()

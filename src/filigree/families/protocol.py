@@ -29,7 +29,7 @@ from filigree.model.repositories import (
     Refreshed,
     Repository,
 )
-from filigree.model.seals import Check, Seal
+from filigree.model.signatures import Check, Signatures
 
 Report = Callable[[Gap], None]
 """Takes a gap as it is found."""
@@ -109,7 +109,9 @@ class Archive(Records, Protocol):
         """What its files are to be, as cheaply as can be told: by the header where that tells."""
         ...
 
-    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
+    def signature(
+        self, keys: Sequence[Key], now: datetime, beside: bytes | None = None
+    ) -> Signatures:
         """What its signatures say, judged with these keys; `beside` is one that lies beside it.
 
         Bad where a digest that it carries itself does not hold, whatever the signatures say.
@@ -165,7 +167,7 @@ class Fetch(Protocol):
 
 
 class RootKey(NamedTuple):
-    """A key that a root holds: which repositories it may seal, by identity, and how it comes to that.
+    """A key that a root holds: which repositories it may sign, by identity, and how it comes to that.
 
     `everything` is whether it is trusted for whatever no other key is asked for; `archives` whether
     archives that are signed themselves are judged by it. `how` is for people.
@@ -356,7 +358,7 @@ class Database(Records, Protocol):
     ) -> Sources | None:
         """What the system could install, judged at a time; None where the family has no such notion.
 
-        Seals are judged with the keys that each repository allows, or with those of `keyring` alone.
+        Signatures are judged with the keys that each repository allows, or with those of `keyring` alone.
         """
         ...
 
@@ -381,7 +383,9 @@ class Database(Records, Protocol):
         """Where the system itself keeps the indexes that it fetched."""
         ...
 
-    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> Seal | None:
+    def record_signature(
+        self, package: Package, keys: Sequence[Key], now: datetime
+    ) -> Signatures | None:
         """What the signatures say of a package's own record; None where the family keeps none of it."""
         ...
 

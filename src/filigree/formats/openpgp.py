@@ -1,9 +1,9 @@
-"""Seals: signatures judged with exactly the keys that are given (RFC 9580), by the library for it.
+"""Signatures: signatures judged with exactly the keys that are given (RFC 9580), by the library for it.
 
 Rules, before the code that keeps them:
 
 - Every signature is judged by itself, and only that of which the library says so by itself is good; the
-  best of them is the seal's verdict, unless one is bad.
+  best of them is the signature's verdict, unless one is bad.
 - One from the future is bad, and said to be from the future. One by a key of which it cannot be told
   whether it was revoked is no better than weak.
 - A signature whose key is not given is by an unknown key: that is no alarm, and the key is named. But
@@ -26,7 +26,7 @@ from typing import Any
 
 from filigree.formats.keys import Key, short
 from filigree.model.errors import AccessError, Obstacle
-from filigree.model.seals import Seal, SealVerdict, Signer
+from filigree.model.signatures import Signatures, SignatureVerdict, Signer
 
 _CLEAR = b"-----BEGIN PGP SIGNED MESSAGE-----"
 _SIGNATURE = b"-----BEGIN PGP SIGNATURE-----"
@@ -37,7 +37,8 @@ _NAMES = {
 }  # fmt: skip
 _DASH = re.compile(rb"^- ", re.MULTILINE)
 _ORDER = [
-    SealVerdict.GOOD, SealVerdict.EXPIRED, SealVerdict.WEAK, SealVerdict.UNKNOWN_KEY, SealVerdict.BAD,
+    SignatureVerdict.GOOD, SignatureVerdict.EXPIRED, SignatureVerdict.WEAK,
+    SignatureVerdict.UNKNOWN_KEY, SignatureVerdict.BAD,
 ]  # fmt: skip
 _SKEW = timedelta(minutes=30)
 """So far two clocks may be apart before one of them is in the other's future."""
@@ -60,11 +61,11 @@ def split_clear_signed(data: bytes) -> tuple[bytes, bytes] | None:
     return _DASH.sub(b"", data[body + 2 : end]), data[end + 1 :]
 
 
-def judge_clear_signed(data: bytes, keys: list[Key], now: datetime) -> tuple[Seal, bytes]:
-    """The seal of clear-signed data, and its text: what is covered, where a signature holds."""
+def judge_clear_signed(data: bytes, keys: list[Key], now: datetime) -> tuple[Signatures, bytes]:
+    """The signature of clear-signed data, and its text: what is covered, where a signature holds."""
     parts = split_clear_signed(data)
     if parts is None:
-        return Seal(SealVerdict.NONE, reason="it is not signed"), data
+        return Signatures(SignatureVerdict.NONE, reason="it is not signed"), data
     text, signatures = parts
     front = data[: len(data) - len(signatures)]
     covered: list[bytes] = []
@@ -74,19 +75,19 @@ def judge_clear_signed(data: bytes, keys: list[Key], now: datetime) -> tuple[Sea
         covered.extend([found.bytes or b""] if found is not None else [])
         return found is not None
 
-    seal = _seal(signatures, holds, keys, now, lambda: iter((_as_text(text),)))
-    return seal, covered[0] if covered else text
+    signature = _signature(signatures, holds, keys, now, lambda: iter((_as_text(text),)))
+    return signature, covered[0] if covered else text
 
 
-def judge_detached(data: bytes, signature: bytes, keys: Sequence[Key], now: datetime) -> Seal:
-    """The seal of data by signatures that lie beside it."""
+def judge_detached(data: bytes, signature: bytes, keys: Sequence[Key], now: datetime) -> Signatures:
+    """The signature of data by signatures that lie beside it."""
     return judge_pieces(lambda: iter((data,)), len(data), signature, keys, now)
 
 
 def judge_pieces(
     pieces: Pieces, size: int, signature: bytes, keys: Sequence[Key], now: datetime
-) -> Seal:
-    """The seal of what comes in pieces, `size` bytes in all, by signatures that lie beside it.
+) -> Signatures:
+    """The signature of what comes in pieces, `size` bytes in all, by signatures that lie beside it.
 
     What is too large for the memory takes the way over a file of our own. Raises AccessError where there
     is no room for that: then nothing is said of the signature.
@@ -100,10 +101,12 @@ def judge_pieces(
             whole.append(b"".join(pieces()))
         return _verified(fitting, packet, bytes=whole[0]) is not None
 
-    return _seal(signature, holds, keys, now, pieces)
+    return _signature(signature, holds, keys, now, pieces)
 
 
-def _judge_large(pieces: Pieces, signature: bytes, keys: Sequence[Key], now: datetime) -> Seal:
+def _judge_large(
+    pieces: Pieces, signature: bytes, keys: Sequence[Key], now: datetime
+) -> Signatures:
     try:
         # By a name in a folder: the kernel's own name of what is open is not there everywhere.
         with tempfile.NamedTemporaryFile(prefix="filigree-") as file:
@@ -116,7 +119,7 @@ def _judge_large(pieces: Pieces, signature: bytes, keys: Sequence[Key], now: dat
             def holds(packet: Any, fitting: Sequence[Key]) -> bool:
                 return _verified(fitting, packet, file=file.name) is not None
 
-            return _seal(signature, holds, keys, now, pieces)
+            return _signature(signature, holds, keys, now, pieces)
     except OSError as error:
         why = f"there is no room to check its signature: {error.strerror}"
         raise AccessError(Obstacle.FAILED, tempfile.gettempdir(), why) from error
@@ -160,13 +163,15 @@ def _as_text(text: bytes) -> bytes:
     return b"\r\n".join(line.rstrip(b" \t\r") for line in text.split(b"\n"))
 
 
-def combined(seals: Iterable[Seal]) -> Seal:
+def combined(signatures: Iterable[Signatures]) -> Signatures:
     """What several signatures of one thing, each kept by itself, say together."""
-    found = [seal for seal in seals if seal.verdict is not SealVerdict.NONE]
-    signers = tuple(signer for seal in found for signer in seal.signers)
-    unread = [seal for seal in found if not seal.signers]
+    found = [
+        signature for signature in signatures if signature.verdict is not SignatureVerdict.NONE
+    ]
+    signers = tuple(signer for signature in found for signer in signature.signers)
+    unread = [signature for signature in found if not signature.signers]
     if not found:
-        return Seal(SealVerdict.NONE, reason="it is not signed")
+        return Signatures(SignatureVerdict.NONE, reason="it is not signed")
     return unread[0] if unread else _of(signers)
 
 
@@ -193,27 +198,29 @@ def _issuer(packet: Any) -> str:
     return (packet.issuer_fingerprint or packet.issuer_key_id or "").lower()
 
 
-def _seal(
+def _signature(
     signatures: bytes, holds: Holds, keys: Sequence[Key], now: datetime, pieces: Pieces
-) -> Seal:
+) -> Signatures:
     try:
         packets = _packets(signatures)[:_MOST]
     except Exception as error:
-        return Seal(SealVerdict.BAD, reason=f"its signature cannot be read: {short(error)}")
+        return Signatures(
+            SignatureVerdict.BAD, reason=f"its signature cannot be read: {short(error)}"
+        )
     if not packets:
-        return Seal(SealVerdict.NONE, reason="it is not signed")
+        return Signatures(SignatureVerdict.NONE, reason="it is not signed")
     return _of(tuple(_signed(packet, holds, keys, now, pieces) for packet in packets))
 
 
-def _of(signers: tuple[Signer, ...]) -> Seal:
-    worst = next((one for one in signers if one.verdict is SealVerdict.BAD), None)
+def _of(signers: tuple[Signer, ...]) -> Signatures:
+    worst = next((one for one in signers if one.verdict is SignatureVerdict.BAD), None)
     if worst is not None:
-        return Seal(SealVerdict.BAD, signers, worst.reason)
+        return Signatures(SignatureVerdict.BAD, signers, worst.reason)
     best = min(signers, key=lambda signer: _ORDER.index(signer.verdict))
-    if best.verdict is SealVerdict.UNKNOWN_KEY:
+    if best.verdict is SignatureVerdict.UNKNOWN_KEY:
         names = ", ".join(dict.fromkeys(signer.fingerprint or "no key" for signer in signers))
-        return Seal(best.verdict, signers, f"no key that may sign it is at hand for {names}")
-    return Seal(best.verdict, signers, best.reason)
+        return Signatures(best.verdict, signers, f"no key that may sign it is at hand for {names}")
+    return Signatures(best.verdict, signers, best.reason)
 
 
 def _signed(
@@ -223,7 +230,7 @@ def _signed(
         return _signer(packet, holds, keys, now, pieces)
     except RuntimeError as error:  # a damaged packet tells so only when it is asked for its parts
         why = f"it cannot be read: {short(error)}"
-        return Signer("", None, None, SealVerdict.BAD, None, why)
+        return Signer("", None, None, SignatureVerdict.BAD, None, why)
 
 
 def _signer(
@@ -237,46 +244,51 @@ def _signer(
         # That takes no key to see.
         whose = (key.identity, key.file) if key else (None, None)
         why = "it does not fit what it is under: that was changed, or the signature was"
-        return Signer(issuer, whose[0], made, SealVerdict.BAD, whose[1], why)
+        return Signer(issuer, whose[0], made, SignatureVerdict.BAD, whose[1], why)
     if not holds and made is None:
-        return Signer(issuer, None, None, SealVerdict.BAD, None, "it cannot be read")
+        return Signer(issuer, None, None, SignatureVerdict.BAD, None, "it cannot be read")
     if key is None:
         says = packet.signers_user_id
         reason = f"it says that it is by {says}" if says else None
-        return Signer(issuer, None, made, SealVerdict.UNKNOWN_KEY, None, reason)
+        return Signer(issuer, None, made, SignatureVerdict.UNKNOWN_KEY, None, reason)
     verdict, reason = _judged(packet, key, holds, now)
     return Signer(issuer, key.identity, made, verdict, key.file, reason)
 
 
-def _judged(packet: Any, key: Key, holds: bool, now: datetime) -> tuple[SealVerdict, str | None]:
+def _judged(
+    packet: Any, key: Key, holds: bool, now: datetime
+) -> tuple[SignatureVerdict, str | None]:
     """One signature by a key that is at hand: its verdict, and why it is not good, if it is not."""
     made = packet.signature_created
     if holds:
         if key.revoked:
-            return SealVerdict.EXPIRED, f"its key was revoked since{_on(key.revoked_at)}"
+            return SignatureVerdict.EXPIRED, f"its key was revoked since{_on(key.revoked_at)}"
         if key.expires_at is not None and key.expires_at < now:
-            return SealVerdict.EXPIRED, f"its key has expired since, on {key.expires_at:%Y-%m-%d}"
+            return (
+                SignatureVerdict.EXPIRED,
+                f"its key has expired since, on {key.expires_at:%Y-%m-%d}",
+            )
         if key.doubt is not None:
-            return SealVerdict.WEAK, f"whether its key was revoked is not known: {key.doubt}"
-        return SealVerdict.GOOD, None
+            return SignatureVerdict.WEAK, f"whether its key was revoked is not known: {key.doubt}"
+        return SignatureVerdict.GOOD, None
     hashed = str(packet.hash_algorithm).rpartition(".")[2].upper()
     if made is not None and made > now + _SKEW:
         return (
-            SealVerdict.BAD,
+            SignatureVerdict.BAD,
             f"it is from the future: it says that it was made on {made:%Y-%m-%d}",
         )
     if key.revoked:
-        return SealVerdict.BAD, f"its key was revoked{_on(key.revoked_at)}"
+        return SignatureVerdict.BAD, f"its key was revoked{_on(key.revoked_at)}"
     if made is not None and key.expires_at is not None and key.expires_at < made:
         when = f"{key.expires_at:%Y-%m-%d}"
-        return SealVerdict.EXPIRED, f"its key had expired on {when}, before it signed"
+        return SignatureVerdict.EXPIRED, f"its key had expired on {when}, before it signed"
     if any(word in hashed.replace("-", "") for word in _WEAK):
-        return SealVerdict.WEAK, f"it is made with {hashed}, which is no longer trusted"
+        return SignatureVerdict.WEAK, f"it is made with {hashed}, which is no longer trusted"
     if key.weakness is not None:
-        return SealVerdict.WEAK, f"its key is no longer trusted: {key.weakness}"
+        return SignatureVerdict.WEAK, f"its key is no longer trusted: {key.weakness}"
     if packet.signature_version == 3:
-        return SealVerdict.WEAK, "it is of a form of long ago (version 3), which is not judged"
-    return SealVerdict.BAD, "it does not fit what it is under"
+        return SignatureVerdict.WEAK, "it is of a form of long ago (version 3), which is not judged"
+    return SignatureVerdict.BAD, "it does not fit what it is under"
 
 
 def _kind(packet: Any) -> str:

@@ -125,11 +125,11 @@ class FileRecord(NamedTuple):
     `path` is the path as the record names it, `location` where on this root the file must be
     looked for. `digest` is `algorithm:hex`. `config` files may be edited. `device` is the number of
     a device, `modified` seconds since 1970 (told to `grain` seconds), `capabilities` the text of the
-    file's capabilities, empty where it is to have none. `waived` are aspects that its packager
+    file's capabilities, empty where it is to have none. `ignored` are aspects that its packager
     does not want to be judged by.
 
     `excuse` is why the file may be absent, `moot` why nothing of this package is to be at that place,
-    `trick` in what way a path of an archive would lead elsewhere if it were followed. `remarks` are for
+    `escape` in what way a path of an archive would lead elsewhere if it were followed. `remarks` are for
     people. `also` are further digests that the record tells of the same file in another place: each must
     hold.
 
@@ -152,9 +152,9 @@ class FileRecord(NamedTuple):
     device: int | None = None
     modified: int | None = None
     capabilities: str | None = None
-    waived: frozenset[Aspect] = frozenset()
+    ignored: frozenset[Aspect] = frozenset()
     moot: str | None = None
-    trick: str | None = None
+    escape: str | None = None
     remarks: tuple[str, ...] = ()
     time_resolution: int = 1
     also: tuple[str, ...] = ()

@@ -109,7 +109,7 @@ class Package:
     build_host: str | None = None
     installed_at: datetime | None = None
     repository: str | None = None
-    seal: str | None = None
+    signature: str | None = None
     key_id: str | None = None
     fields: Mapping[str, str] = field(default_factory=dict, repr=False)
 

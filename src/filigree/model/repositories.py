@@ -7,7 +7,7 @@ from datetime import datetime
 from enum import StrEnum
 from typing import NamedTuple
 
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 _WHO = re.compile(r"^([A-Za-z][A-Za-z0-9+.-]*:(?://)?)?[^/@\s]*@")
 
@@ -125,7 +125,7 @@ class Refreshed(NamedTuple):
     `remarks` are what else is to be said of what came.
     """
 
-    seal: Seal
+    signature: Signatures
     made_at: datetime | None
     expires_at: datetime | None
     refused: str | None
@@ -167,7 +167,7 @@ class IndexCopy:
     made_at: datetime | None
     fetched_at: datetime | None
     expires_at: datetime | None
-    seal: Seal
+    signature: Signatures
     matches: bool | None
     remarks: tuple[str, ...] = ()
     listed: IndexFile | None = None
@@ -176,12 +176,12 @@ class IndexCopy:
 
     @property
     def usable(self) -> bool:
-        """Whether it may be believed: its seal is not bad, and it is what the signed file says."""
+        """Whether it may be believed: its signature is not bad, and it is what the signed file says."""
         return (
             self.listed is not None
             and self.listed.digest is not None
             and self.matches is not False
-            and self.seal.verdict is not SealVerdict.BAD
+            and self.signature.verdict is not SignatureVerdict.BAD
         )
 
 

@@ -24,7 +24,7 @@ class ArchFamily:
         "build_host": "this family's record does not say",
         "capabilities": "this family's listing does not record the capabilities of a file",
         "advisories": "this family's repositories do not tell what is for security",
-        "record_seal": (
+        "record_signature": (
             "this family's records are unsigned: whoever could change a file could change its record; "
             "a signed archive would prove it"
         ),

@@ -8,6 +8,7 @@ from functools import cached_property
 from filigree.families.arch import described
 from filigree.families.arch.database import LISTING_LIMIT, needs_told, read_packed_listing
 from filigree.families.protocol import Report
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.families.shared.payload import Broken, records
 from filigree.families.shared.payload_archive import OnePayload
 from filigree.formats.arch.field_blocks import read_pairs
@@ -62,7 +63,7 @@ class ArchArchive(OnePayload):
         self._fields = {_FIELDS.get(name, name): values for name, values in told.items()}
         try:
             package = described.package_of(self._fields, State.ARCHIVE)
-        except described.NotAPackage as error:
+        except NotAPackage as error:
             raise DatabaseError(str(error), path, "check that it was fetched whole") from error
         self.package = replace(package, archive_size=source.size)
 

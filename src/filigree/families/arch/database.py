@@ -19,6 +19,7 @@ from filigree.families.shared.expressions import Expressions
 from filigree.families.shared.indexes import unpacked_pieces
 from filigree.families.shared.listing import PathListing
 from filigree.families.shared.looking import names_in, read_or_report
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.formats.arch.field_blocks import read_blocks
 from filigree.formats.arch.mtree import ListedFile, read_listing
 from filigree.formats.damage import Damage, text_of
@@ -90,7 +91,7 @@ class ArchDatabase(DatabaseDefaults):
             )
             try:
                 package = described.package_of(fields, more=self._more(fields))
-            except described.NotAPackage as error:
+            except NotAPackage as error:
                 self._report(Gap(f"{folder}/desc", str(error)))
                 continue
             if name != f"{package.name}-{package.version}":

@@ -7,9 +7,11 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.formats.arch.mtree import ListedFile
-from filigree.formats.arch.relations import RelationError, parse_relation, parse_wish
+from filigree.formats.arch.relations import parse_relation, parse_wish
 from filigree.formats.numbers import whole_number
+from filigree.formats.relation_error import RelationError
 from filigree.model.answer import moment_of
 from filigree.model.files import Aspect, FileRecord, Kind, Role
 from filigree.model.limits import why_too_long
@@ -23,10 +25,6 @@ ASPECTS = frozenset(Aspect) - {Aspect.CAPABILITIES, Aspect.DEVICE, Aspect.RECORD
 _NEEDS = (
     ("DEPENDS", Relation.REQUIRES), ("CONFLICTS", Relation.CONFLICTS), ("REPLACES", Relation.REPLACES),
 )  # fmt: skip
-
-
-class NotAPackage(ValueError):
-    """Fields that name no package, or no version of it."""
 
 
 def first(fields: Fields, name: str) -> str | None:

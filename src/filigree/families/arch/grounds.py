@@ -18,7 +18,7 @@ RESTS_ON: Mapping[str, str] = {
     "archives": "its payload, held against the listing that it carries",
     "offers": f"the databases in `{places.SYNC}`, as `{places.SETTINGS}` says",
     "paths_offered": "the databases of files there, where they were fetched",
-    "offers_seal": "a signature beside each database, and one of each archive within it",
+    "offers_signature": "a signature beside each database, and one of each archive within it",
     "keys": f"the key ring in `{places.HOME}`, filled from `{places.KEYRINGS}`, as "
     f"`{places.TRUST}` holds them for valid",
     "choice": "the first repository that has a package",

@@ -6,11 +6,13 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from filigree.families.arch import described
 from filigree.families.protocol import Report
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.formats.arch.field_blocks import read_blocks
-from filigree.formats.arch.relations import RelationError, parse_relation
+from filigree.formats.arch.relations import parse_relation
 from filigree.formats.members import PayloadError
 from filigree.formats.numbers import whole_number
 from filigree.formats.piece_stream import PieceStream
+from filigree.formats.relation_error import RelationError
 from filigree.formats.tar_stream import tar_members
 from filigree.model.answer import Gap
 from filigree.model.package import Package, State
@@ -89,7 +91,7 @@ def package_offered(record: str, repository: str) -> Package | None:
     told = {**fields, "SIZE": fields.get("ISIZE", [])}
     try:
         return described.package_of(told, State.AVAILABLE, more)
-    except described.NotAPackage:
+    except NotAPackage:
         return None
 
 

@@ -6,10 +6,10 @@ from datetime import datetime
 from filigree.access.fetching import FetchError
 from filigree.families.protocol import Fetch
 from filigree.families.shared.indexes import from_the_first, older_than
-from filigree.families.shared.signatures import seal_of_file, signed_at, why_refused
+from filigree.families.shared.signatures import signature_of_file, signed_at, why_refused
 from filigree.formats.keys import Key
 from filigree.model.repositories import Refreshed, Repository
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 INDEX_LIMIT = 1 << 30
 SIGNATURE_LIMIT = 1 << 20
@@ -37,18 +37,18 @@ def _from(
 ) -> Refreshed:  # fmt: skip
     name = repository.identity
     kept: list[tuple[str, str | None, str]] = []
-    first: Seal | None = None
+    first: Signatures | None = None
     for ending in ("db", "files") if paths else ("db",):
         address = f"{base}/{name}.{ending}"
         got = fetch.get(address, INDEX_LIMIT)
         beside = _beside(address, fetch)
-        seal = _judged(got, beside, keys, now)
-        first = first or seal
-        why = _why_not(seal, repository, seen)
+        signature = _judged(got, beside, keys, now)
+        first = first or signature
+        why = _why_not(signature, repository, seen)
         if why is not None:
             fetch.forget(address)
             fetch.forget(f"{address}.sig")
-            return Refreshed(seal, signed_at(seal), None, why)
+            return Refreshed(signature, signed_at(signature), None, why)
         kept.append((got, beside, f"{folder}/{name}.{ending}"))
     for got, beside, place in kept:
         if beside is not None:
@@ -69,13 +69,15 @@ def _beside(address: str, fetch: Fetch) -> str | None:
         raise
 
 
-def _judged(got: str, beside: str | None, keys: Sequence[Key], now: datetime) -> Seal:
+def _judged(got: str, beside: str | None, keys: Sequence[Key], now: datetime) -> Signatures:
     if beside is None:
-        return Seal(SealVerdict.NONE, reason="there is no signature beside it")
-    return seal_of_file(got, beside, keys, now)
+        return Signatures(SignatureVerdict.NONE, reason="there is no signature beside it")
+    return signature_of_file(got, beside, keys, now)
 
 
-def _why_not(seal: Seal, repository: Repository, seen: Sequence[datetime | None]) -> str | None:
-    """Why what came is not to be believed, by its seal and its time."""
+def _why_not(
+    signature: Signatures, repository: Repository, seen: Sequence[datetime | None]
+) -> str | None:
+    """Why what came is not to be believed, by its signature and its time."""
     required = repository.must_be_signed is True
-    return why_refused(seal, required) or older_than(signed_at(seal), seen)
+    return why_refused(signature, required) or older_than(signed_at(signature), seen)

@@ -32,7 +32,7 @@ from filigree.model.repositories import (
     Repository,
     without_user,
 )
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 _TRUST_LIMIT = 64 << 20
 _LIST_LIMIT = 1 << 20
@@ -103,7 +103,7 @@ class ArchRepositories(RingRepositories):
         copy = self._best_copy(name, addresses)
         if copy is None:
             remarks.append("it was never fetched")
-        elif copy.seal.verdict is SealVerdict.UNKNOWN_KEY:
+        elif copy.signature.verdict is SignatureVerdict.UNKNOWN_KEY:
             remarks.append(f"the missing key would be put in {self.key_place}")
         return Repository(
             identity=name, name=name, enabled=True, addresses=addresses, suite=None, component=None,
@@ -144,7 +144,7 @@ class ArchRepositories(RingRepositories):
             digest = hashlib.sha256()
             for piece in jail.pieces(path):
                 digest.update(piece)
-            seal = self._seal(jail, path, seen.size)
+            signature = self._signature(jail, path, seen.size)
         except AccessError as error:
             self._report(Gap(path, error.what))
             return None
@@ -154,14 +154,15 @@ class ArchRepositories(RingRepositories):
         except (PayloadError, UnpackError, AccessError) as error:
             packages = None
             remarks.append(f"it cannot be read to its end: {error}")
-        # Nothing else promises what is in it: it is what its own seal is good for.
-        matches = True if seal.verdict is SealVerdict.GOOD else None
+        # Nothing else promises what is in it: it is what its own signature is good for.
+        matches = True if signature.verdict is SignatureVerdict.GOOD else None
         own = jail is self._own.copies
         listed = IndexFile(IndexKind.PACKAGES, path, f"sha256:{digest.hexdigest()}", False, own)
         more = f"{folder}/{name}.files"
         files = (IndexFile(IndexKind.PATHS, more, None, False, own),) if jail.exists(more) else ()
         return IndexCopy(
-            path, seen.size, packages, signed_at(seal), moment_of(seen.modified // 10**9), None, seal,
+            path, seen.size, packages, signed_at(signature), moment_of(seen.modified // 10**9), None,
+            signature,
             matches, tuple(remarks), listed, files, own,
         )  # fmt: skip
 
@@ -170,19 +171,19 @@ class ArchRepositories(RingRepositories):
         stream = PieceStream(unpacked_pieces(jail, path))
         return sum(info.name.endswith("/desc") for info, _ in tar_members(stream))
 
-    def _seal(self, jail: Jail, path: str, size: int) -> Seal:
+    def _signature(self, jail: Jail, path: str, size: int) -> Signatures:
         signature = jail.read_or_none(f"{path}.sig", SIGNATURE_LIMIT)
         if signature is None:
-            return Seal(SealVerdict.NONE, reason="there is no signature beside it")
+            return Signatures(SignatureVerdict.NONE, reason="there is no signature beside it")
         return judge_pieces(lambda: jail.pieces(path), size, signature, self._judging, self._now)
 
     def refused(self, jail: Jail, path: str) -> str | None:
         """Why an index beside the list of packages is not to be used; None where it may be."""
         try:
-            seal = self._seal(jail, path, jail.observe(jail.real_path(path)).size)
+            signature = self._signature(jail, path, jail.observe(jail.real_path(path)).size)
         except AccessError as error:
             return error.what
-        return why_refused(seal, required=False)
+        return why_refused(signature, required=False)
 
     # -- keys ------------------------------------------------------------------------------
 

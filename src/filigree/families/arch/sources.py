@@ -40,7 +40,7 @@ class ArchSources(IndexReader):
         self._configured = configured
 
     def digest_of(self, file: IndexFile) -> str | None:
-        """The digest of a copy; None, and a gap, where its own seal is bad, or it cannot be read."""
+        """The digest of a copy; None, and a gap, where its own signature is bad, or it cannot be read."""
         why = self._configured.refused(self._jail_of(file), file.path)
         if why is not None:
             self._report(Gap(file.path, why))

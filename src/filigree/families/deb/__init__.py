@@ -25,7 +25,7 @@ class DebFamily:
         "owner": "this family's database records no owner, but for declared overrides",
         "link-target": "this family's database does not record where a link points",
         "license": "this family's record names none; see the files of role license",
-        "record_seal": (
+        "record_signature": (
             "this family's records are unsigned: whoever could change a file could change its record; "
             "an archive whose digest a signed index tells would prove it"
         ),

@@ -7,11 +7,12 @@ from datetime import datetime
 from functools import cached_property
 from urllib.parse import unquote
 
-from filigree.families.deb.stanza import NotAPackage, capabilities_told, needs_told, package_of
+from filigree.families.deb.stanza import capabilities_told, needs_told, package_of
 from filigree.families.protocol import Report
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.families.shared.payload import Broken, records
 from filigree.families.shared.payload_archive import PayloadArchive
-from filigree.families.shared.signatures import beside_seal, part_of, weighed
+from filigree.families.shared.signatures import beside_signature, part_of, weighed
 from filigree.formats.ar import MAGIC, ArMember, read_members
 from filigree.formats.damage import Damage
 from filigree.formats.digest_list import read_digest_list
@@ -29,14 +30,14 @@ from filigree.model.errors import DatabaseError
 from filigree.model.files import Aspect, FileRecord, Role
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script, State
-from filigree.model.seals import Seal
+from filigree.model.signatures import Signatures
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _NAME = re.compile(r"(?P<name>[^_/]+)_(?P<version>[^_/]+)_(?P<machine>[^_/]+)\.u?deb")
 _ENDING = re.compile(r"[^/]+\.u?deb")
 _CONTROL, _DATA = "control.tar", "data.tar"
-_SEAL = "_gpg"
-_SEAL_LIMIT = 1 << 20
+_SIGNATURE = "_gpg"
+_SIGNATURE_LIMIT = 1 << 20
 
 
 class DebArchive(PayloadArchive):
@@ -110,27 +111,29 @@ class DebArchive(PayloadArchive):
         number = form[0].decode("ascii", "replace") if form else "unknown"
         return ArchiveFacts(self._path, self._source.size, f"deb {number}", compression)
 
-    # -- seals -----------------------------------------------------------------------------
+    # -- signatures -----------------------------------------------------------------------------
 
     def expected(self) -> list[FileRecord]:
         # Settings are on record by that algorithm, though the list leaves them out.
         return self._compared(frozenset(self._settings()))
 
-    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
+    def signature(
+        self, keys: Sequence[Key], now: datetime, beside: bytes | None = None
+    ) -> Signatures:
         """By the members that are signatures of all others, in their order, and what lies beside it."""
-        covered = [member for member in self._order if not member.name.startswith(_SEAL)]
+        covered = [member for member in self._order if not member.name.startswith(_SIGNATURE)]
         size = sum(member.size for member in covered)
-        seals = [
+        signatures = [
             judge_pieces(
                 lambda: (p for m in covered for p in part_of(self._source, m.start, m.size)),
                 size, self._source.at(member.start, member.size), keys, now,
             )
             for member in self._order
-            if member.name.startswith(_SEAL) and member.size <= _SEAL_LIMIT
+            if member.name.startswith(_SIGNATURE) and member.size <= _SIGNATURE_LIMIT
         ]  # fmt: skip
         if beside is not None:
-            seals.append(beside_seal(self._source, beside, keys, now))
-        return weighed(seals, ())
+            signatures.append(beside_signature(self._source, beside, keys, now))
+        return weighed(signatures, ())
 
     # -- files -----------------------------------------------------------------------------
 

@@ -20,7 +20,7 @@ from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
 from filigree.model.repositories import IndexCopy, IndexFile, IndexKind
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 ENDINGS = ("", ".lz4", ".gz", ".xz", ".bz2", ".zst")
 _QUOTED = re.compile(r"[\\|{}\[\]<>\"^~_=!@#$%&*]")
@@ -30,11 +30,11 @@ _WRONG = "it is not what the signed file says: it is not to be used"
 
 
 class Signed(NamedTuple):
-    """The signed file of one suite: its facts, its seal, and when it was last asked for."""
+    """The signed file of one suite: its facts, its signature, and when it was last asked for."""
 
     path: str | None
     release: Release | None
-    seal: Seal
+    signature: Signatures
     fetched_at: datetime | None
 
 
@@ -106,23 +106,25 @@ class Copies:
                 data = self._jail.read_or_none(path, RELEASE_LIMIT)
                 if data is None:
                     continue
-                seal, text = self._judged(source, path, data)
+                signature, text = self._judged(source, path, data)
                 release = read_release(text)
                 if isinstance(release, Damage):
                     self._report(Gap(path, f"line {release.line}: {release.why}"))
-                    return Signed(path, None, seal, self._asked_for(path))
-                return Signed(path, release, seal, self._asked_for(path))
+                    return Signed(path, None, signature, self._asked_for(path))
+                return Signed(path, release, signature, self._asked_for(path))
         except AccessError as error:
             self._report(Gap(base, error.what))
-        return Signed(None, None, Seal(SealVerdict.NONE, reason="it was never fetched"), None)
+        return Signed(
+            None, None, Signatures(SignatureVerdict.NONE, reason="it was never fetched"), None
+        )
 
-    def _judged(self, source: Source, path: str, data: bytes) -> tuple[Seal, bytes]:
+    def _judged(self, source: Source, path: str, data: bytes) -> tuple[Signatures, bytes]:
         keys = self._allowed(source)
         if path.endswith("InRelease"):
             return judge_clear_signed(data, keys, self._now)
         beside = self._jail.read_or_none(f"{path}.gpg", RELEASE_LIMIT)
         if beside is None:
-            return Seal(SealVerdict.NONE, reason="there is no signature beside it"), data
+            return Signatures(SignatureVerdict.NONE, reason="there is no signature beside it"), data
         return judge_detached(data, beside, keys, self._now), data
 
     def _asked_for(self, path: str) -> datetime | None:
@@ -150,7 +152,7 @@ class Copies:
         others = (self._file(source, *one) for one in other_paths(source, architecture))
         return IndexCopy(
             found.path, size, packages, release.made_at if release else None, signed.fetched_at,
-            expires, signed.seal, matches, tuple(remarks), found._replace(digest=digest),
+            expires, signed.signature, matches, tuple(remarks), found._replace(digest=digest),
             tuple(one for one in others if one is not None), self.own,
         )  # fmt: skip
 

@@ -17,17 +17,13 @@ from filigree.families.deb.policy import (
     read_policy,
     read_settings,
 )
-from filigree.families.deb.stanza import (
-    NotAPackage,
-    capabilities_told,
-    needs_told,
-    package_of,
-)
+from filigree.families.deb.stanza import capabilities_told, needs_told, package_of
 from filigree.families.protocol import NO_COPIES, FetchedCopies, Report
 from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.expressions import Expressions
 from filigree.families.shared.links import read_managed_links
 from filigree.families.shared.looking import names_in, read_or_report
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.digest_list import DigestList, read_digest_list
 from filigree.formats.keys import Key

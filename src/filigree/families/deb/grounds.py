@@ -20,7 +20,7 @@ RESTS_ON: Mapping[str, str] = {
     "archives": "both payloads, and a detached signature where there is one",
     "offers": f"the indexes of packages in `{places.LISTS}`, as `{places.SOURCES}` and its parts say",
     "paths_offered": "the indexes `Contents`, where they were fetched",
-    "offers_seal": "`InRelease`, or `Release` and `Release.gpg`, which tell the digest of each index",
+    "offers_signature": "`InRelease`, or `Release` and `Release.gpg`: they tell each index's digest",
     "keys": "the key files that a repository names, or else those that count for every one",
     "choice": f"priorities by `{places.PREFERENCES}` and its parts",
     "order": "the order that the policy of the family defines",

@@ -3,8 +3,9 @@
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from filigree.families.deb.stanza import NotAPackage, package_of
+from filigree.families.deb.stanza import package_of
 from filigree.families.protocol import Report
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.formats.damage import Damage
 from filigree.formats.deb.contents import read_contents
 from filigree.formats.deb.index import IndexEntry, fields_of, read_index

@@ -23,7 +23,7 @@ from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_clear_signed, judge_detached
 from filigree.model.errors import FiligreeError
 from filigree.model.repositories import IndexKind, Refreshed
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 INDEX_LIMIT = 4 << 30
 _FOLDERS = {"sha512": "SHA512", "sha256": "SHA256", "sha1": "SHA1", "md5": "MD5Sum"}
@@ -45,14 +45,14 @@ def refresh(
 
     Raises FetchError where it cannot be reached.
     """
-    seal, text, signed = _signed(source, fetch, keys, now)
+    signature, text, signed = _signed(source, fetch, keys, now)
     release = read_release(text)
     if isinstance(release, Damage):
-        return Refreshed(seal, None, None, f"its signed file is none: {release.why}")
+        return Refreshed(signature, None, None, f"its signed file is none: {release.why}")
     remarks = []
     if release.expires_at is not None and release.expires_at < now:
         remarks.append("it has expired: nothing newer is sent")
-    refused = _why_not(source, seal, release, seen)
+    refused = _why_not(source, signature, release, seen)
     if refused is None:
         try:
             files = list(_indexes(source, architecture, fetch, release, paths))
@@ -63,10 +63,10 @@ def refresh(
     if refused is not None:
         for address in (f"{address_of(source)}{name}" for name in _SIGNED):
             fetch.forget(address)
-        return Refreshed(seal, release.made_at, release.expires_at, refused, tuple(remarks))
+        return Refreshed(signature, release.made_at, release.expires_at, refused, tuple(remarks))
     for got, place in (*files, *signed):
         fetch.keep(got, place)
-    return Refreshed(seal, release.made_at, release.expires_at, None, tuple(remarks))
+    return Refreshed(signature, release.made_at, release.expires_at, None, tuple(remarks))
 
 
 _SIGNED = ("InRelease", "Release", "Release.gpg")
@@ -74,13 +74,13 @@ _SIGNED = ("InRelease", "Release", "Release.gpg")
 
 def _signed(
     source: Source, fetch: Fetch, keys: list[Key], now: datetime
-) -> tuple[Seal, bytes, Got]:
-    """The seal and the text of the signed file, in either form."""
+) -> tuple[Signatures, bytes, Got]:
+    """The signature and the text of the signed file, in either form."""
     base = address_of(source)
     try:
         got = fetch.get(f"{base}InRelease", RELEASE_LIMIT)
-        seal, text = judge_clear_signed(Path(got).read_bytes(), keys, now)
-        return seal, text, [(got, copy_name(source, "InRelease"))]
+        signature, text = judge_clear_signed(Path(got).read_bytes(), keys, now)
+        return signature, text, [(got, copy_name(source, "InRelease"))]
     except FetchError as error:
         if not error.absent:
             raise
@@ -92,15 +92,21 @@ def _signed(
     except FetchError as error:
         if not error.absent:
             raise
-        return Seal(SealVerdict.NONE, reason="there is no signature beside it"), text, found
+        return (
+            Signatures(SignatureVerdict.NONE, reason="there is no signature beside it"),
+            text,
+            found,
+        )
     found.append((beside, copy_name(source, "Release.gpg")))
     return judge_detached(text, Path(beside).read_bytes(), keys, now), text, found
 
 
-def _why_not(source: Source, seal: Seal, release: Release, seen: Sequence[Release]) -> str | None:
-    """Why what came is not to be believed, by its seal and its time."""
+def _why_not(
+    source: Source, signature: Signatures, release: Release, seen: Sequence[Release]
+) -> str | None:
+    """Why what came is not to be believed, by its signature and its time."""
     told = [one.made_at for one in seen]
-    return why_refused(seal, not source.trusted) or older_than(release.made_at, told)
+    return why_refused(signature, not source.trusted) or older_than(release.made_at, told)
 
 
 def _indexes(

@@ -27,7 +27,7 @@ from filigree.formats.keys import Key
 from filigree.formats.patterns import PatternError
 from filigree.model.answer import Gap
 from filigree.model.repositories import IndexCopy, Refreshed, Repository, without_user
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 
 _FINGERPRINT = re.compile(r"(?:0x)?([0-9A-Fa-f]{16,64})!?")
 
@@ -219,7 +219,7 @@ class DebRepositories:
         if not source.enabled:
             return
         release = signed.release
-        if signed.path is not None and signed.seal.verdict is SealVerdict.UNKNOWN_KEY:
+        if signed.path is not None and signed.signature.verdict is SignatureVerdict.UNKNOWN_KEY:
             files = [key for key in source.signed_by if key.startswith("/")]
             yield f"the missing key would be put in {' or '.join(files) or places.TRUSTED_PARTS}"
         if signed.path is None:
@@ -236,7 +236,7 @@ class DebRepositories:
             if ours and release.codename and not release.codename.startswith(ours):
                 yield f"it is of another release, {release.codename}: this system is {ours}"
         if source.trusted:
-            yield "no seal is asked for: the entry says that it is to be trusted"
+            yield "no signature is asked for: the entry says that it is to be trusted"
 
     @cached_property
     def _codename(self) -> str | None:
@@ -265,7 +265,7 @@ class DebRepositories:
     key_place = places.TRUSTED_PARTS
 
     def root_keys(self) -> list[RootKey]:
-        """Every key of the root, with the entries that it may seal.
+        """Every key of the root, with the entries that it may sign.
 
         An entry that names no key takes those that are trusted for everything.
         """
@@ -295,7 +295,7 @@ class DebRepositories:
                 keys = Keys(self._jail, self._report).of_text(name, "the entry itself")
                 yield from (RootKey(key, "stands in the entry itself", scope) for key in keys)
             elif name.startswith("/") and name not in self._trusted_files:
-                how = "named by the entries that it may seal"
+                how = "named by the entries that it may sign"
                 yield from (RootKey(key, how, scope) for key in self._keys.held(name))
 
     def _other_keys(self, told: set[str]) -> Iterator[RootKey]:

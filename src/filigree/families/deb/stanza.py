@@ -5,8 +5,10 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from filigree.families.protocol import Report
-from filigree.formats.deb.relations import RelationError, parse_capabilities, parse_needs
+from filigree.families.shared.not_a_package import NotAPackage
+from filigree.formats.deb.relations import parse_capabilities, parse_needs
 from filigree.formats.numbers import whole_number
+from filigree.formats.relation_error import RelationError
 from filigree.model.answer import Gap
 from filigree.model.limits import why_too_long
 from filigree.model.needs import Capability, Need, Relation
@@ -39,10 +41,6 @@ RELATIONS = {
     "Replaces": Relation.REPLACES,
 }
 _SOURCE = re.compile(r"(\S+)(?:\s+\(([^()]*)\))?")
-
-
-class NotAPackage(ValueError):
-    """A stanza that describes no package. The message says what it lacks."""
 
 
 def package_of(

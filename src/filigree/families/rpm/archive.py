@@ -1,4 +1,4 @@
-"""An `rpm` archive: a lead, a header of seals, the header, and the payload."""
+"""An `rpm` archive: a lead, a header of signatures, the header, and the payload."""
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
@@ -9,10 +9,15 @@ from functools import cached_property, partial
 from filigree.families.protocol import Report
 from filigree.families.rpm import described
 from filigree.families.rpm.database import capabilities_told, needs_told, scripts_told
-from filigree.families.rpm.seals import covered_part, header_checks, header_seals, whole_seals
+from filigree.families.rpm.signatures import (
+    covered_part,
+    header_checks,
+    judged_header,
+    judged_whole,
+)
 from filigree.families.shared.listing import PathListing, SplitListing
 from filigree.families.shared.payload import Broken, records, shown_path
-from filigree.families.shared.signatures import beside_seal, digest_of_part, part_of, weighed
+from filigree.families.shared.signatures import beside_signature, digest_of_part, part_of, weighed
 from filigree.formats.cpio import Numbered, read_cpio
 from filigree.formats.keys import Key
 from filigree.formats.members import Algorithm, Member
@@ -28,7 +33,7 @@ from filigree.model.errors import DatabaseError
 from filigree.model.files import FileRecord, Kind
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script, State
-from filigree.model.seals import Check, Seal, SealVerdict
+from filigree.model.signatures import Check, Signatures, SignatureVerdict
 
 MAGIC = b"\xed\xab\xee\xdb"
 LEAD_SIZE = 96
@@ -51,7 +56,7 @@ class RpmArchive:
         try:
             if len(lead) < LEAD_SIZE:
                 raise HeaderError("the lead is cut off", len(lead))
-            self._seals, end = self._header(LEAD_SIZE)
+            self._signatures, end = self._header(LEAD_SIZE)
             self._start = end + -end % 8
             self._main, self._payload = self._header(self._start)
             package = described.package_of(self._main, State.ARCHIVE)
@@ -90,7 +95,7 @@ class RpmArchive:
     def _unpacked(self) -> Unpacked:
         return Unpacked(self._source, self._payload, max(0, self._source.size - self._payload))
 
-    # -- seals -----------------------------------------------------------------------------
+    # -- signatures -----------------------------------------------------------------------------
 
     def digest(self, algorithm: str) -> str:
         return digest_of_part(self._source, 0, algorithm)
@@ -98,22 +103,28 @@ class RpmArchive:
     def expected(self) -> list[FileRecord]:
         return self._recorded
 
-    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
+    def signature(
+        self, keys: Sequence[Key], now: datetime, beside: bytes | None = None
+    ) -> Signatures:
         try:
             covered = covered_part(self._main)
         except HeaderError as error:
-            return Seal(SealVerdict.NONE, reason=f"no seal of it can be judged: {error}")
+            return Signatures(
+                SignatureVerdict.NONE, reason=f"no signature of it can be judged: {error}"
+            )
         size = self._source.size - self._start
         try:
-            seals = list(header_seals(covered, self._seals, keys, now))
-            seals += whole_seals(
-                lambda: part_of(self._source, self._start), size, self._seals, keys, now
+            signatures = list(judged_header(covered, self._signatures, keys, now))
+            signatures += judged_whole(
+                lambda: part_of(self._source, self._start), size, self._signatures, keys, now
             )
         except HeaderError as error:
-            return Seal(SealVerdict.BAD, reason=f"its signatures cannot be read: {error}")
+            return Signatures(
+                SignatureVerdict.BAD, reason=f"its signatures cannot be read: {error}"
+            )
         if beside is not None:
-            seals.append(beside_seal(self._source, beside, keys, now))
-        return weighed(seals, self.checks())
+            signatures.append(beside_signature(self._source, beside, keys, now))
+        return weighed(signatures, self.checks())
 
     def checks(self) -> list[Check]:
         return self._checks
@@ -128,22 +139,24 @@ class RpmArchive:
 
     def _read_checks(self) -> Iterator[Check]:
         covered = covered_part(self._main)
-        yield from header_checks(covered, self._seals)
+        yield from header_checks(covered, self._signatures)
         if len(covered) != self._payload - self._start:
-            yield Check("the part of the header that is sealed", "all of it", "a part of it")
-        size = self._seals.number(tags.LONG_SIG_SIZE) or self._seals.number(tags.OLD_SIZE)
+            yield Check("the part of the header that is signed", "all of it", "a part of it")
+        size = self._signatures.number(tags.LONG_SIG_SIZE) or self._signatures.number(tags.OLD_SIZE)
         if size is not None:
             there = self._source.size - self._start
             yield Check(
-                "header and payload, by the size kept with the seals",
+                "header and payload, by the size kept with the signatures",
                 f"{size} bytes",
                 f"{there} bytes",
             )
-        told = self._seals.value(tags.WHOLE_MD5)
+        told = self._signatures.value(tags.WHOLE_MD5)
         if isinstance(told, bytes) and told:
             found = digest_of_part(self._source, self._start, "md5")
             yield Check(
-                "header and payload, by the digest kept with the seals", f"md5:{told.hex()}", found
+                "header and payload, by the digest kept with the signatures",
+                f"md5:{told.hex()}",
+                found,
             )
         digests = self._main.texts(tags.PAYLOAD_DIGESTS)
         algorithm, length = described.DIGESTS.get(
@@ -207,7 +220,7 @@ class RpmArchive:
         if said.digest is not None and held.digest is not None and said.digest != held.digest:
             told = "what the payload holds is not what the header says"
             self._report(Gap(f"{said.path} in {self._path}", told))
-        return said._replace(digest=said.digest or held.digest, trick=held.trick)
+        return said._replace(digest=said.digest or held.digest, escape=held.escape)
 
     def _read(self, algorithm: Algorithm) -> Iterator[Member]:
         return read_cpio(self._unpacked(), algorithm, self._numbered())
@@ -235,8 +248,8 @@ class RpmArchive:
         return scripts_told(self._main, package, self._report)
 
     def fields(self, package: Package) -> Mapping[str, str]:  # noqa: ARG002
-        seals = described.fields_of(self._seals, sealing=True)
-        front = {f"before the header: {name}": value for name, value in seals.items()}
+        signatures = described.fields_of(self._signatures, signing=True)
+        front = {f"before the header: {name}": value for name, value in signatures.items()}
         return {**front, **described.fields_of(self._main)}
 
 

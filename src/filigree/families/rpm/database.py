@@ -15,7 +15,7 @@ from filigree.families.rpm.finding import database_paths
 from filigree.families.rpm.history import History, transactions
 from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_forbids, term_is_met
 from filigree.families.rpm.policy import main_words, read_policy
-from filigree.families.rpm.seals import record_seal
+from filigree.families.rpm.signatures import record_signature
 from filigree.families.shared.damaged import sound_needs
 from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.indexes import Keys
@@ -33,7 +33,7 @@ from filigree.model.events import Event
 from filigree.model.files import FileRecord, ManagedLink
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, Script
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 if TYPE_CHECKING:
     from filigree.families.rpm.sources import RpmSources
@@ -325,11 +325,11 @@ class RpmDatabase(DatabaseDefaults):
     def archive_folders(self) -> Sequence[str]:
         return cache_folders(self._jail, self._report)
 
-    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> Seal:
+    def record_signature(self, package: Package, keys: Sequence[Key], now: datetime) -> Signatures:
         header = self._header(package)
         if header is None:
-            return Seal(SealVerdict.NONE, reason="its record cannot be read")
-        return record_seal(header, keys, now)
+            return Signatures(SignatureVerdict.NONE, reason="its record cannot be read")
+        return record_signature(header, keys, now)
 
     def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
         return transactions(self._jail, names, self._report)

@@ -8,6 +8,7 @@ from typing import Any
 
 from filigree.families.shared.listing import PathListing, SplitListing
 from filigree.formats.file_capabilities import canonical
+from filigree.formats.relation_error import RelationError
 from filigree.formats.rpm import tags
 from filigree.formats.rpm.header import Header, HeaderError
 from filigree.formats.rpm.relations import (
@@ -15,7 +16,6 @@ from filigree.formats.rpm.relations import (
     FEATURES,
     FORMAT,
     MISSING_OK,
-    RelationError,
     comparison_of,
     condition_of,
     feature_of,
@@ -321,7 +321,7 @@ def files_of(header: Header) -> list[FileRecord]:
                 device if kind in (Kind.BLOCK_DEVICE, Kind.CHARACTER_DEVICE) else None,
                 modified if plain and modified >= 0 else None,
                 (canonical(carried) if carried else "") if is_file else None,
-                _waived(checks),
+                _ignored(checks),
                 None,
                 None,
                 (*_remarks(flags, colour if is_file else 0), *linked.get(path, ())),
@@ -344,7 +344,7 @@ def _excuse(flags: int) -> str | None:
     return "the package can do without it" if flags & _MISSING_OK else None
 
 
-def _waived(checks: int) -> frozenset[Aspect]:
+def _ignored(checks: int) -> frozenset[Aspect]:
     found = _WAIVED.get(checks)
     if found is None:
         found = frozenset(aspect for bit, aspect in _CHECKED.items() if not checks & bit)
@@ -413,14 +413,14 @@ def _every_script(header: Header) -> Iterator[tuple[str, str]]:
         yield from ((name, text) for text in header.texts(tag))
 
 
-def fields_of(header: Header, sealing: bool = False) -> Mapping[str, str]:
+def fields_of(header: Header, signing: bool = False) -> Mapping[str, str]:
     """Every tag of a header, by its name, its values as text."""
     found = {}
     for tag in header:
         try:
-            found[tags.tag_name(tag, sealing)] = _told(header.value(tag))
+            found[tags.tag_name(tag, signing)] = _told(header.value(tag))
         except HeaderError as error:
-            found[tags.tag_name(tag, sealing)] = f"damaged: {error}"
+            found[tags.tag_name(tag, signing)] = f"damaged: {error}"
     return found
 
 

@@ -14,7 +14,7 @@ from filigree.formats.rpm.metalink import read_metalink
 from filigree.formats.rpm.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
 from filigree.model.errors import FiligreeError, words_of
 from filigree.model.repositories import Refreshed
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 INDEX_LIMIT = 4 << 30
 LIST = "repodata/repomd.xml"
@@ -79,13 +79,13 @@ def _from(
     base = f"{base.rstrip('/')}/"
     got = fetch.get(f"{base}{LIST}", SIZE_LIMIT, digest)
     data = Path(got).read_bytes()
-    seal, beside = _sealed(base, data, fetch, keys, now)
+    signature, beside = _signed(base, data, fetch, keys, now)
     try:
         listed = read_repomd(data)
     except XmlError as error:
-        return Refreshed(seal, None, None, f"its list of indexes is none: {words_of(error)}")
+        return Refreshed(signature, None, None, f"its list of indexes is none: {words_of(error)}")
     made = made_at(listed)
-    refused = _why_not(values, seal, listed, seen)
+    refused = _why_not(values, signature, listed, seen)
     files: list[tuple[str, str]] = []
     if refused is None:
         try:
@@ -96,16 +96,16 @@ def _from(
             refused = _mixture(base, listed, fetch, seen) or error.what
     if refused is not None:
         fetch.forget(f"{base}{LIST}")
-        return Refreshed(seal, made, None, refused)
+        return Refreshed(signature, made, None, refused)
     _keep(folder, fetch, seen, [*files, (got, "repomd.xml")], beside)
-    return Refreshed(seal, made, None, None)
+    return Refreshed(signature, made, None, None)
 
 
 def _why_not(
-    values: Mapping[str, str], seal: Seal, listed: RepoMd, seen: Sequence[RepoMd]
+    values: Mapping[str, str], signature: Signatures, listed: RepoMd, seen: Sequence[RepoMd]
 ) -> str | None:
-    """Why what came is not to be believed, by its seal, its time, and what it lists."""
-    refused = why_refused(seal, values.get("repo_gpgcheck", "").lower() in _YES)
+    """Why what came is not to be believed, by its signature, its time, and what it lists."""
+    refused = why_refused(signature, values.get("repo_gpgcheck", "").lower() in _YES)
     if refused is not None:
         return refused
     if "primary" not in listed.indexes:
@@ -136,15 +136,15 @@ def _keep(
 _YES = ("1", "yes", "true", "on")
 
 
-def _sealed(
+def _signed(
     base: str, data: bytes, fetch: Fetch, keys: list[Key], now: datetime
-) -> tuple[Seal, str | None]:
+) -> tuple[Signatures, str | None]:
     try:
         beside = fetch.get(f"{base}{LIST}.asc", SIZE_LIMIT)
     except FetchError as error:
         if not error.absent:
             raise
-        return Seal(SealVerdict.NONE, reason="there is no signature beside it"), None
+        return Signatures(SignatureVerdict.NONE, reason="there is no signature beside it"), None
     return judge_detached(data, Path(beside).read_bytes(), keys, now), beside
 
 

@@ -28,7 +28,7 @@ from filigree.model.repositories import (
     Repository,
     without_user,
 )
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 _VARIABLE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 _TIMES = {"": 1, "s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
@@ -147,7 +147,7 @@ class RpmRepositories:
         remarks = list(self._remarks(values, addresses, key_files))
         if enabled and copy is None:
             remarks.append("it was never fetched")
-        if copy is not None and copy.seal.verdict is SealVerdict.UNKNOWN_KEY:
+        if copy is not None and copy.signature.verdict is SignatureVerdict.UNKNOWN_KEY:
             files = [path for key in key_files if (path := _local(key)) is not None]
             remarks.append(f"the missing key would be put in {' or '.join(files) or places.KEYS}")
         wanted = values.get("repo_gpgcheck", "").lower()
@@ -204,7 +204,7 @@ class RpmRepositories:
         """Every key of the root.
 
         What was imported into the database is trusted for packages of whatever origin; a key that an
-        entry names may seal its index, and is imported when it is first needed.
+        entry names may sign its index, and is imported when it is first needed.
         """
         named: dict[str, list[str]] = {}
         every = []
@@ -219,7 +219,7 @@ class RpmRepositories:
             for key in self._imported()
         ]
         for file, who in named.items():
-            how = "named by the entries that it may seal"
+            how = "named by the entries that it may sign"
             found += (RootKey(key, how, tuple(who)) for key in self._keys.held(file))
         for name in names_in(self._jail, places.KEYS, self._report):
             path = f"{places.KEYS}/{name}"
@@ -309,7 +309,7 @@ class RpmRepositories:
         if expires is not None and expires < self._now:
             remarks.append("it has expired")
         made = made_at(listed)
-        seal = self._seal(jail, path, data, key_files)
+        signature = self._signature(jail, path, data, key_files)
         return IndexCopy(
             path,
             size,
@@ -317,7 +317,7 @@ class RpmRepositories:
             made,
             fetched,
             expires,
-            seal,
+            signature,
             matches,
             tuple(remarks),
             # Until it was compared, a digest is only text that somebody wrote.
@@ -381,10 +381,12 @@ class RpmRepositories:
         wrong = "its list of packages is not what the list of indexes says: it is not to be used"
         return size, int(found[1]) if found else None, matches, [] if matches else [wrong]
 
-    def _seal(self, jail: Jail, path: str, data: bytes, key_files: tuple[str, ...]) -> Seal:
+    def _signature(
+        self, jail: Jail, path: str, data: bytes, key_files: tuple[str, ...]
+    ) -> Signatures:
         signature = read_or_report(jail, f"{path}.asc", self._report, 1 << 20)
         if not signature:
-            return Seal(SealVerdict.NONE, reason="there is no signature beside it")
+            return Signatures(SignatureVerdict.NONE, reason="there is no signature beside it")
         return judge_detached(data, signature, self._allowed(key_files), self._now)
 
     def _allowed(self, key_files: tuple[str, ...]) -> list[Key]:

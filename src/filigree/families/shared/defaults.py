@@ -7,11 +7,11 @@ from filigree.formats.keys import Key
 from filigree.model.events import Event
 from filigree.model.files import ManagedLink, Relocation
 from filigree.model.package import Package
-from filigree.model.seals import Seal
+from filigree.model.signatures import Signatures
 
 
 class DatabaseDefaults:
-    """A database without diversions, links of the system's own, seals of records, and a history."""
+    """A database without diversions, links of the system's own, signatures of records, and a history."""
 
     def prepare(self, packages: Sequence[Package]) -> None:
         """The records are all that there is."""
@@ -28,7 +28,12 @@ class DatabaseDefaults:
     def managed_links(self) -> Mapping[str, ManagedLink]:
         return {}
 
-    def record_seal(self, package: Package, keys: Sequence[Key], now: datetime) -> Seal | None:  # noqa: ARG002
+    def record_signature(
+        self,
+        package: Package,  # noqa: ARG002
+        keys: Sequence[Key],  # noqa: ARG002
+        now: datetime,  # noqa: ARG002
+    ) -> Signatures | None:
         return None
 
     def events(self, names: Collection[str] | None = None) -> Iterator[Event]:  # noqa: ARG002

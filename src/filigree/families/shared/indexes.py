@@ -1,4 +1,4 @@
-"""What every family asks of the copies of indexes: their bytes, digests, and keys of their seals."""
+"""What every family asks of the copies of indexes: their bytes, digests, and keys of their signatures."""
 
 import hashlib
 from collections.abc import Callable, Iterable, Iterator, Sequence

@@ -73,12 +73,12 @@ def _record(member: Member, links: set[str]) -> FileRecord:
         member.link_target,
         device=member.device,
         modified=member.modified if is_file else None,
-        trick=trick_of(member.path, member.same_as, links),
+        escape=escape_of(member.path, member.same_as, links),
         remarks=same,
     )
 
 
-def trick_of(path: str, same_as: str | None, links: set[str]) -> str | None:
+def escape_of(path: str, same_as: str | None, links: set[str]) -> str | None:
     """In what way a member would lead elsewhere, if it were followed; None where it would not.
 
     `links` are the paths of links that came before it.

@@ -6,13 +6,13 @@ from functools import cached_property
 
 from filigree.families.protocol import Report
 from filigree.families.shared.listing import PathListing
-from filigree.families.shared.signatures import beside_seal, digest_of_part, weighed
+from filigree.families.shared.signatures import beside_signature, digest_of_part, weighed
 from filigree.formats.keys import Key
 from filigree.formats.random_access import Bytes
 from filigree.formats.unpacking import Unpacked
 from filigree.model.files import FileRecord
 from filigree.model.package import Package
-from filigree.model.seals import Check, Seal
+from filigree.model.signatures import Check, Signatures
 
 
 class PayloadArchive:
@@ -54,10 +54,12 @@ class OnePayload(PayloadArchive):
     def _unpacked(self) -> Unpacked:
         return Unpacked(self._source, 0, self._source.size)
 
-    def seal(self, keys: Sequence[Key], now: datetime, beside: bytes | None = None) -> Seal:
+    def signature(
+        self, keys: Sequence[Key], now: datetime, beside: bytes | None = None
+    ) -> Signatures:
         """By what lies beside it."""
-        seals = [] if beside is None else [beside_seal(self._source, beside, keys, now)]
-        return weighed(seals, ())
+        signatures = [] if beside is None else [beside_signature(self._source, beside, keys, now)]
+        return weighed(signatures, ())
 
     def expected(self) -> list[FileRecord]:
         return self._files

@@ -1,4 +1,6 @@
-"""What the archives of all families do alike with their seals: parts of a file, and what they weigh."""
+"""What the archives of all families do alike with their signatures: parts of a file, and what they
+weigh.
+"""
 
 import hashlib
 import os
@@ -8,7 +10,7 @@ from datetime import datetime
 from filigree.formats.keys import Key
 from filigree.formats.openpgp import combined, judge_pieces
 from filigree.formats.random_access import Bytes
-from filigree.model.seals import Check, Seal, SealVerdict
+from filigree.model.signatures import Check, Signatures, SignatureVerdict
 
 ENDINGS = (".asc", ".sig", ".gpg")
 """How a signature is called that lies beside what it is of."""
@@ -31,24 +33,28 @@ def digest_of_part(source: Bytes, start: int, algorithm: str) -> str:
     return f"{algorithm}:{digest.hexdigest()}"
 
 
-def beside_seal(source: Bytes, signature: bytes, keys: Sequence[Key], now: datetime) -> Seal:
-    """The seal of a whole file by a signature that lies beside it."""
+def beside_signature(
+    source: Bytes, signature: bytes, keys: Sequence[Key], now: datetime
+) -> Signatures:
+    """The signature of a whole file by a signature that lies beside it."""
     return judge_pieces(lambda: part_of(source, 0), source.size, signature, keys, now)
 
 
-def weighed(seals: Iterable[Seal], checks: Sequence[Check]) -> Seal:
+def weighed(signatures: Iterable[Signatures], checks: Sequence[Check]) -> Signatures:
     """All signatures of an archive together; bad where it is not what it says of itself."""
-    seal = combined(seals)
+    signature = combined(signatures)
     wrong = next((check for check in checks if not check.holds), None)
     if wrong is None:
-        return seal
-    return Seal(
-        SealVerdict.BAD, seal.signers, f"{wrong.what}: {wrong.expected}, found {wrong.found}"
+        return signature
+    return Signatures(
+        SignatureVerdict.BAD,
+        signature.signers,
+        f"{wrong.what}: {wrong.expected}, found {wrong.found}",
     )
 
 
-def seal_of_file(path: str, signature: str, keys: Sequence[Key], now: datetime) -> Seal:
-    """The seal of a file of the auditor's own, by a signature in another."""
+def signature_of_file(path: str, signature: str, keys: Sequence[Key], now: datetime) -> Signatures:
+    """The signature of a file of the auditor's own, by a signature in another."""
     with open(path, "rb") as file, open(signature, "rb") as beside:
         size = os.fstat(file.fileno()).st_size
 
@@ -59,15 +65,17 @@ def seal_of_file(path: str, signature: str, keys: Sequence[Key], now: datetime) 
         return judge_pieces(pieces, size, beside.read(), keys, now)
 
 
-def signed_at(seal: Seal) -> datetime | None:
+def signed_at(signature: Signatures) -> datetime | None:
     """When something was signed, by a signature that holds."""
-    return next((one.made_at for one in seal.signers if one.verdict is SealVerdict.GOOD), None)
+    return next(
+        (one.made_at for one in signature.signers if one.verdict is SignatureVerdict.GOOD), None
+    )
 
 
-def why_refused(seal: Seal, required: bool) -> str | None:
-    """Why what came is not to be believed by its seal; `required` is whether it must bear one."""
-    if seal.verdict is SealVerdict.BAD:
-        return f"its seal is bad: {seal.reason or 'the signature does not fit'}"
-    if seal.verdict is SealVerdict.NONE and required:
+def why_refused(signature: Signatures, required: bool) -> str | None:
+    """Why what came is not to be believed by its signature; `required` is whether it must bear one."""
+    if signature.verdict is SignatureVerdict.BAD:
+        return f"its signature is bad: {signature.reason or 'the signature does not fit'}"
+    if signature.verdict is SignatureVerdict.NONE and required:
         return "it is not signed, and it must be"
     return None

@@ -38,7 +38,7 @@ class SlackwareFamily:
             "versions of this family have no order of their own: that one is newer is a guess, unless "
             "they are builds of one version by one hand, or the list of changes tells it"
         ),
-        "record_seal": (
+        "record_signature": (
             "this family's records are unsigned: whoever could change a file could change its record; "
             "an archive that the signed list of digests names would prove it"
         ),

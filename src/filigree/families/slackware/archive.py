@@ -8,6 +8,7 @@ from collections.abc import Iterator, Mapping
 from functools import cached_property
 
 from filigree.families.protocol import Report
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.families.shared.payload import Broken, records
 from filigree.families.shared.payload_archive import OnePayload
 from filigree.families.slackware import described
@@ -52,7 +53,7 @@ class SlackwareArchive(OnePayload):
         called = _KEPT.sub("", path.rpartition("/")[2].partition("?")[0])
         try:
             label = described.label_of(called)
-        except described.NotAPackage as error:
+        except NotAPackage as error:
             raise DatabaseError(
                 f"of which package it is nothing but its name would tell: {error}", path,
                 "give it back the name under which it was offered",

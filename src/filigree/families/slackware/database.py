@@ -19,6 +19,7 @@ from filigree.families.shared.damaged import sound_needs
 from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.listing import PathListing
 from filigree.families.shared.looking import names_in, read_or_report
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.families.slackware import described, places
 from filigree.families.slackware.lists import Lists, label_told
 from filigree.families.slackware.scripts import script_needs
@@ -120,7 +121,7 @@ class SlackwareDatabase(DatabaseDefaults):
                 return None
             label = described.label_of(name)
             record = self._head(path)
-        except (AccessError, described.NotAPackage) as error:
+        except (AccessError, NotAPackage) as error:
             self._report(Gap(path, error.what if isinstance(error, AccessError) else str(error)))
             return None
         own = record.told.fields.get("PACKAGE NAME")
@@ -243,7 +244,7 @@ class SlackwareDatabase(DatabaseDefaults):
         for told in Lists(self._jail, places.LISTS, self._report).usable_stanzas():
             try:
                 label = label_told(told)
-            except described.NotAPackage:
+            except NotAPackage:
                 continue
             if label in here and described.tells_needs(told.fields):
                 found[label] = list(described.needs_in(told.fields))

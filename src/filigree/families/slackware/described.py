@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.families.slackware.places import PARTS
 from filigree.formats.slackware.names import Label, packager_of, split_label, without_ending
 from filigree.formats.slackware.needs import NeedError, parse_need, split_field
@@ -33,10 +34,6 @@ NEED_FIELDS = (
     ("PACKAGE CONFLICTS", Relation.CONFLICTS),
 )  # fmt: skip
 MADE = "a link that its script makes"
-
-
-class NotAPackage(ValueError):
-    """What is told names no package."""
 
 
 def label_of(text: str) -> Label:

@@ -17,7 +17,7 @@ RESTS_ON: Mapping[str, str] = {
     "archives": "its payload; its version by its name alone",
     "offers": f"`PACKAGES.TXT` in `{places.LISTS}`, and build scripts in `{places.BUILD_SCRIPTS}`",
     "paths_offered": "`MANIFEST.bz2`, where it was fetched",
-    "offers_seal": "`CHECKSUMS.md5.asc` on `CHECKSUMS.md5`, which tells digests of lists and archives",
+    "offers_signature": "`CHECKSUMS.md5.asc` on `CHECKSUMS.md5`: it tells digests of lists and archives",
     "keys": f"the key ring of root in `{places.RING}`",
     "choice": f"the first part of a repository that has a package, by `{places.SETTINGS}`",
     "advisories": "what `ChangeLog.txt` marks as a fix for security",

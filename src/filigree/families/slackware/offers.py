@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 
 from filigree.families.protocol import Report
+from filigree.families.shared.not_a_package import NotAPackage
 from filigree.families.slackware import described
 from filigree.families.slackware.described import FAMILY, SOURCE
 from filigree.families.slackware.lists import archive_path, label_in
@@ -37,7 +38,7 @@ def read_offers(pieces: Iterable[bytes], path: str, report: Report) -> Iterator[
         told = read_fields(text)
         try:
             label = described.label_of(told.fields.get("PACKAGE NAME", ""))
-        except described.NotAPackage as error:
+        except NotAPackage as error:
             report(Gap(f"{told.fields.get('PACKAGE NAME', '')[:80]} in {path}", str(error)))
             continue
         package = described.package_of(label, told, State.AVAILABLE)
@@ -103,7 +104,7 @@ def package_offered(record: str, repository: str) -> Package | None:
     told = read_fields(record)
     try:
         label = described.label_of(told.fields.get("PACKAGE NAME", ""))
-    except described.NotAPackage:
+    except NotAPackage:
         return None
     return described.package_of(label, told, State.AVAILABLE, {"repository": repository})
 

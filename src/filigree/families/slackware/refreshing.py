@@ -7,12 +7,12 @@ from pathlib import Path
 from filigree.access.fetching import FetchError
 from filigree.families.protocol import ADDED, Fetch
 from filigree.families.shared.indexes import from_the_first, older_than
-from filigree.families.shared.signatures import seal_of_file, signed_at, why_refused
+from filigree.families.shared.signatures import signature_of_file, signed_at, why_refused
 from filigree.families.slackware import places
 from filigree.formats.digest_list import read_digest_list
 from filigree.formats.keys import Key
 from filigree.model.repositories import Refreshed, Repository
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 LIST_LIMIT = 1 << 30
 SIGNATURE_LIMIT = 1 << 20
@@ -52,20 +52,22 @@ class _Coming:
     ) -> Refreshed:  # fmt: skip
         checksums = self._optional(places.CHECKSUMS)
         beside = self._optional(f"{places.CHECKSUMS}.asc") if checksums else None
-        seal = Seal(SealVerdict.NONE, reason="there is no signature beside its list of digests")
+        signature = Signatures(
+            SignatureVerdict.NONE, reason="there is no signature beside its list of digests"
+        )
         if checksums is not None:
             self._promised = read_digest_list(Path(checksums).read_bytes()).digests
             if beside is not None:
-                seal = seal_of_file(checksums, beside, keys, now)
-        why = _why_not(seal, repository, seen)
+                signature = signature_of_file(checksums, beside, keys, now)
+        why = _why_not(signature, repository, seen)
         if why is not None:
             for name in (places.CHECKSUMS, f"{places.CHECKSUMS}.asc"):
                 self._fetch.forget(f"{self._base}/{name}")
-            return Refreshed(seal, signed_at(seal), None, why)
+            return Refreshed(signature, signed_at(signature), None, why)
         self._lists(repository, paths)
         for got, name in self._kept:
             self._fetch.keep(got, f"{self._folder}/{name}")
-        return Refreshed(seal, signed_at(seal), None, None)
+        return Refreshed(signature, signed_at(signature), None, None)
 
     def _lists(self, repository: Repository, paths: bool) -> None:
         """Fetch the lists themselves, each with the digest that is promised of it. Raises FetchError."""
@@ -103,7 +105,9 @@ class _Coming:
         return got
 
 
-def _why_not(seal: Seal, repository: Repository, seen: Sequence[datetime | None]) -> str | None:
-    """Why what came is not to be believed, by its seal and its time."""
+def _why_not(
+    signature: Signatures, repository: Repository, seen: Sequence[datetime | None]
+) -> str | None:
+    """Why what came is not to be believed, by its signature and its time."""
     required = repository.must_be_signed is True
-    return why_refused(seal, required) or older_than(signed_at(seal), seen)
+    return why_refused(signature, required) or older_than(signed_at(signature), seen)

@@ -28,10 +28,12 @@ from filigree.model.repositories import (
     Repository,
     without_user,
 )
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 SCRIPTS = "build-scripts"
-_UNSIGNED = Seal(SealVerdict.NONE, reason="there is no signature beside its list of digests")
+_UNSIGNED = Signatures(
+    SignatureVerdict.NONE, reason="there is no signature beside its list of digests"
+)
 _MIRRORS, _ADDED = 64, 1001
 _TO_BUILD = "what it offers must be built first"
 
@@ -106,7 +108,7 @@ class SlackwareRepositories(RingRepositories):
         remarks = [] if address else ["it has no address"]
         if copy is None:
             remarks.append("it was never fetched")
-        elif copy.seal.verdict is SealVerdict.UNKNOWN_KEY:
+        elif copy.signature.verdict is SignatureVerdict.UNKNOWN_KEY:
             remarks.append(f"the missing key would be put in {self.key_place}")
         asked = self._values.get("CHECKGPG", ["on"])
         why = "the auditor asks it last" if place == ADDED else f"it is number {number} there"
@@ -156,7 +158,7 @@ class SlackwareRepositories(RingRepositories):
         matches: bool | None = False
         try:
             seen = lists.jail.observe(lists.jail.real_path(path))
-            seal = self._seal(lists)
+            signature = self._signature(lists)
             digest = lists.digest()
             matches, words = lists.believed()
             remarks += [words] if words else []
@@ -170,12 +172,13 @@ class SlackwareRepositories(RingRepositories):
             remarks.append("there is no list of digests beside it that can be read")
         listed = IndexFile(IndexKind.PACKAGES, path, digest, False, own)
         return IndexCopy(
-            path, seen.size, packages, signed_at(seal), moment_of(seen.modified // 10**9), None, seal,
+            path, seen.size, packages, signed_at(signature), moment_of(seen.modified // 10**9), None,
+            signature,
             matches, tuple(remarks), listed, lists.others, own,
         )  # fmt: skip
 
-    def _seal(self, lists: Lists) -> Seal:
-        """The seal of the list of digests, which stands for all others."""
+    def _signature(self, lists: Lists) -> Signatures:
+        """The signature of the list of digests, which stands for all others."""
         path = lists.place(places.CHECKSUMS)
         try:
             signature = lists.jail.read_or_none(f"{path}.asc", SIGNATURE_LIMIT)
@@ -187,8 +190,8 @@ class SlackwareRepositories(RingRepositories):
             )
         except AccessError as error:
             self._report(Gap(path, error.what))
-            return Seal(
-                SealVerdict.NONE, reason=f"its list of digests cannot be read: {error.what}"
+            return Signatures(
+                SignatureVerdict.NONE, reason=f"its list of digests cannot be read: {error.what}"
             )
 
     def _script_copy(self) -> IndexCopy | None:
@@ -211,7 +214,8 @@ class SlackwareRepositories(RingRepositories):
         newest = max(one.modified for one in seen)
         return IndexCopy(
             lists.folder, sum(one.size for one in seen), len(files), None, moment_of(newest // 10**9),
-            None, Seal(SealVerdict.NONE, reason="scripts below the root are unsigned"), None, (),
+            None, Signatures(SignatureVerdict.NONE, reason="scripts below the root are unsigned"),
+            None, (),
             listed,
         )  # fmt: skip
 
@@ -222,7 +226,7 @@ class SlackwareRepositories(RingRepositories):
             digest = packed_digest(lists.jail, path, "sha256")
             told = lists.promised.get(f"./{places.SCRIPT_LIST}")
             matches = packed_digest(lists.jail, path, "md5") == told if told else None
-            seal = self._seal(lists)
+            signature = self._signature(lists)
             count = sum(
                 "PRGNAM" in fields for fields in read_script_list(unpacked_pieces(lists.jail, path))
             )
@@ -231,7 +235,8 @@ class SlackwareRepositories(RingRepositories):
             return None
         listed = IndexFile(IndexKind.PACKAGES, path, digest, False, own)
         return IndexCopy(
-            path, seen.size, count, signed_at(seal), moment_of(seen.modified // 10**9), None, seal,
+            path, seen.size, count, signed_at(signature), moment_of(seen.modified // 10**9), None,
+            signature,
             matches, (), listed, (), own,
         )  # fmt: skip
 

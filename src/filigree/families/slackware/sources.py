@@ -13,8 +13,7 @@ from filigree.families.slackware.database import needs_told
 from filigree.families.slackware.lists import Lists, archive_path
 from filigree.families.slackware.repositories import SlackwareRepositories
 from filigree.families.slackware.scripts import digest_of_tree, scripts_in
-from filigree.formats.slackware.changes import LoggedChange
-from filigree.formats.slackware.changes import read_changes
+from filigree.formats.slackware.changes import LoggedChange, read_changes
 from filigree.formats.slackware.names import split_label
 from filigree.formats.slackware.versions import compare_versions, sure_order
 from filigree.formats.unpacking import UnpackError
@@ -25,10 +24,10 @@ from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
 from filigree.model.repositories import (
     Advisory,
+    Change,
     IndexFile,
     IndexKind,
     ListedPath,
-    Change,
     Offer,
     Place,
     Repository,

@@ -7,13 +7,10 @@ operator = "<" | "<=" | "=" | ">=" | ">"
 import re
 from typing import NamedTuple
 
+from filigree.formats.relation_error import RelationError
 from filigree.model.needs import Comparison, Term
 
 _RELATION = re.compile(r"(?P<name>[^<>=\s]+)(?:(?P<operator><=|>=|=|<|>)(?P<version>[^<>=\s]\S*))?")
-
-
-class RelationError(ValueError):
-    """A relation that does not parse. The message shows it."""
 
 
 class OptionalNeed(NamedTuple):

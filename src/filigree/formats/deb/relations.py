@@ -11,6 +11,7 @@ operators `<` and `>` mean `<=` and `>=`.
 import re
 from functools import lru_cache
 
+from filigree.formats.relation_error import RelationError
 from filigree.model.limits import NAME_LIMIT, VERSION_LIMIT
 from filigree.model.needs import Capability, Comparison, Need, Relation, Term, any_of, terms_of
 
@@ -35,10 +36,6 @@ _OPERATORS = {
     Comparison.AT_LEAST: ">=",
     Comparison.GREATER: ">>",
 }
-
-
-class RelationError(ValueError):
-    """A relation that does not parse. The message shows the part in question."""
 
 
 def parse_needs(text: str, kind: Relation) -> tuple[Need, ...]:

@@ -24,7 +24,8 @@ _INLINE = "-----BEGIN PGP"
 class Source(NamedTuple):
     """One address, suite and component of one entry; `line` is where the entry starts.
 
-    `signed_by` are paths, fingerprints, or one inline key; `trusted` is whether no seal is asked for.
+    `signed_by` are paths, fingerprints, or one inline key; `trusted` is whether no signature is asked
+    for.
     """
 
     line: int

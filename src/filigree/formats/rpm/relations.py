@@ -12,6 +12,7 @@ that belong to a name (`libx.so.1()(64bit)`) are balanced within it.
 import re
 from typing import Final
 
+from filigree.formats.relation_error import RelationError
 from filigree.model.limits import PATH_LIMIT, VERSION_LIMIT
 from filigree.model.needs import Combined, Comparison, Condition, Join, Term
 
@@ -53,10 +54,6 @@ _JOIN = re.compile(r"\s+(and|or|if|unless|with|without)\s+")
 _ELSE = re.compile(r"\s+else\s+")
 _FEATURE = re.compile(r"rpmlib\((.*)\)")
 _DEPENDING = (Join.IF, Join.UNLESS)
-
-
-class RelationError(ValueError):
-    """A relation that does not parse. The message shows the part in question."""
 
 
 def comparison_of(flags: int) -> Comparison | None:

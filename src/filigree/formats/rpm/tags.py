@@ -1,7 +1,7 @@
 """The tags of a package header: number, name, and what each holds.
 
 Follows the tags chapter of the format's manual. `MEANINGS` is the one table; the constants are for
-the readers. In the signature header the numbers from 1000 on mean other things: `SEAL_TAGS`.
+the readers. In the signature header the numbers from 1000 on mean other things: `SIGNATURE_TAGS`.
 """
 
 from typing import Final, NamedTuple
@@ -17,18 +17,18 @@ class Tag(NamedTuple):
 IMMUTABLE: Final = 63
 SIGNATURES: Final = 62
 LONG_SIG_SIZE: Final = 270
-KEPT_SEAL_RSA: Final = 259
-KEPT_SEAL_DSA: Final = 262
-SEAL_DSA: Final = 267
-SEAL_RSA: Final = 268
+KEPT_SIGNATURE_RSA: Final = 259
+KEPT_SIGNATURE_DSA: Final = 262
+SIGNATURE_DSA: Final = 267
+SIGNATURE_RSA: Final = 268
 HEADER_SHA1: Final = 269
 HEADER_SHA256: Final = 273
-SEALS_BASE64: Final = 278
+SIGNATURES_BASE64: Final = 278
 HEADER_SHA3: Final = 279
 OLD_SIZE: Final = 1000
-OLD_SEAL_RSA: Final = 1002
+OLD_SIGNATURE_RSA: Final = 1002
 WHOLE_MD5: Final = 1004
-OLD_SEAL_DSA: Final = 1005
+OLD_SIGNATURE_DSA: Final = 1005
 NAME: Final = 1000
 VERSION: Final = 1001
 RELEASE: Final = 1002
@@ -262,7 +262,7 @@ _TABLE = """
 5100 TranslationURL where to translate it
 5101 UpstreamReleases where new versions appear
 """
-_SEAL_TABLE = """
+_SIGNATURE_TABLE = """
 1000 Size bytes of header and payload
 1002 PGP signature of header and payload, RSA
 1004 MD5 MD5 of header and payload
@@ -281,10 +281,10 @@ def _table(text: str) -> dict[int, Tag]:
 
 
 TAGS: dict[int, Tag] = _table(_TABLE)
-SEAL_TAGS: dict[int, Tag] = TAGS | _table(_SEAL_TABLE)
+SIGNATURE_TAGS: dict[int, Tag] = TAGS | _table(_SIGNATURE_TABLE)
 
 
-def tag_name(number: int, sealing: bool = False) -> str:
+def tag_name(number: int, signing: bool = False) -> str:
     """The name of a tag; one that is not known is told by its number."""
-    tag = (SEAL_TAGS if sealing else TAGS).get(number)
+    tag = (SIGNATURE_TAGS if signing else TAGS).get(number)
     return tag.name if tag else f"Tag{number}"

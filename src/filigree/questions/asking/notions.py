@@ -3,13 +3,14 @@
 from collections.abc import Mapping
 
 _PACKAGE = ("packages", "state", "reason", "held")
-_OFFER = ("offers", "offers_seal", "keys")
+_OFFER = ("offers", "offers_signature", "keys")
 
 ASKS: Mapping[str, tuple[str, ...]] = {
     "survey": (*_PACKAGE, "paths", "needs"),
     "census": (*_PACKAGE, *_OFFER, "needs", "groups"),
     "dossier": (
-        *_PACKAGE, "paths", "config", "needs", "record_seal", "archives", *_OFFER, "choice", "history",
+        *_PACKAGE, "paths", "config", "needs", "record_signature", "archives", *_OFFER, "choice",
+        "history",
     ),
     "seek": ("packages", *_OFFER),
     "contents": ("paths", "aspects", "config", "archives", "paths_offered"),
@@ -21,10 +22,10 @@ ASKS: Mapping[str, tuple[str, ...]] = {
     "whatif": (*_PACKAGE, "needs", "archives", *_OFFER, "choice", "order"),
     "draw": ("packages", "reason", "needs", *_OFFER),
     "verify": (
-        "packages", "paths", "content", "aspects", "config", "moved", "record_seal", "archives",
-        "offers_seal", "keys",
+        "packages", "paths", "content", "aspects", "config", "moved", "record_signature", "archives",
+        "offers_signature", "keys",
     ),
-    "provenance": ("paths", "content", "record_seal", "archives", *_OFFER),
+    "provenance": ("paths", "content", "record_signature", "archives", *_OFFER),
     "keys": ("keys",),
     "strays": ("paths", "moved"),
     "repos": _OFFER,

@@ -39,7 +39,7 @@ class PackageRow:
     build_host: str | None
     installed_at: datetime | None
     repository: str | None
-    seal: str | None
+    signature: str | None
     key_id: str | None
     offered_by: list[str] | None
     impact: int | None

@@ -39,7 +39,8 @@ class UpdateStatus(StrEnum):
 
 
 _MISSING = frozenset({
-    UpdateStatus.BEHIND, UpdateStatus.REPLACED, UpdateStatus.HELD, UpdateStatus.PASSED_OVER, UpdateStatus.DIFFERENT,
+    UpdateStatus.BEHIND, UpdateStatus.REPLACED, UpdateStatus.HELD, UpdateStatus.PASSED_OVER,
+    UpdateStatus.DIFFERENT,
 })  # fmt: skip
 
 

@@ -2,8 +2,7 @@
 
 import fnmatch
 import re
-from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
@@ -12,6 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from filigree.model.answer import Answer
 from filigree.model.package import Package, Reason, State
 from filigree.questions.asking.package_rows import PackageRow, package_row
+from filigree.questions.asking.package_totals import by_reason, by_state, total_size
 from filigree.questions.asking.scopes import Scope
 from filigree.questions.asking.searching import Search
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
@@ -250,22 +250,6 @@ _ORDERS: dict[Order, Callable[[Package], Any]] = {
     Order.INSTALLED: lambda p: p.installed_at or _LONG_AGO,
     Order.SECTION: lambda p: p.section or "",
 }
-
-
-def total_size(packages: Iterable[Package]) -> int:
-    """The sum of the installed sizes on record, in bytes."""
-    return sum(p.installed_size or 0 for p in packages)
-
-
-def by_state(packages: Iterable[Package]) -> dict[str, int]:
-    """How many packages are in each state, the most frequent first."""
-    return {state.value: count for state, count in Counter(p.state for p in packages).most_common()}
-
-
-def by_reason(packages: Iterable[Package]) -> dict[str, int]:
-    """How many packages were chosen, and how many came as dependencies."""
-    counts = Counter(p.reason.value if p.reason else "unknown" for p in packages)
-    return dict(counts.most_common())
 
 
 def _summary(chosen: Sequence[Package], shown: int, left: int) -> dict[str, Any]:

@@ -34,7 +34,7 @@ class Content(NamedTuple):
     architecture: str
     version: str
     remarks: tuple[str, ...]
-    trick: str | None
+    escape: str | None
 
 
 def contents(
@@ -75,7 +75,7 @@ def _answer(
         for row in _rows(lookup, package)
         if not wanted or row.role in wanted
     ]
-    tricks = sum(row.trick is not None for row in rows)
+    escapes = sum(row.escape is not None for row in rows)
     notes = [*lookup.notes, *map(str, matched.unmatched)]
     return Answer(
         "contents",
@@ -87,12 +87,12 @@ def _answer(
             "size": sum(row.size or 0 for row in rows if row.kind is Kind.FILE),
             "roles": totals(rows),
             "observed": _observed(system, matched.packages),
-            "tricks": tricks,
+            "escapes": escapes,
             "scope": lookup.scope.value,
         },
         system.gaps,
         notes,
-        bad_news=bool(notes or tricks) or (bool(wanted) and not rows),
+        bad_news=bool(notes or escapes) or (bool(wanted) and not rows),
     )
 
 
@@ -156,7 +156,7 @@ def _row(system: System, package: Package, record: FileRecord, seen: Observation
         package.architecture,
         package.version,
         record.remarks if record.moot is None else (*record.remarks, record.moot),
-        record.trick,
+        record.escape,
     )
 
 

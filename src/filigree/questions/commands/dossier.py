@@ -17,8 +17,8 @@ from filigree.questions.asking.package_rows import PackageRow, package_facts, sh
 from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
 from filigree.questions.asking.subjects import match_subjects
-from filigree.questions.commands.needs import NeedStatus, unjudged, why_without
 from filigree.questions.dependencies.graph import Graph
+from filigree.questions.dependencies.need_status import NeedStatus, unjudged, why_without
 from filigree.questions.evidence.trust import Trust
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.verifying.judging import judge
@@ -152,7 +152,7 @@ def _dossier(
         **{
             **package_facts(described),
             "offered_by": told.get("offered_by"),
-            **_sealed(trust, package, archive),
+            **_signed(trust, package, archive),
         },
         parts=family.split_version(package.version),
         wanted=package.wanted,
@@ -186,21 +186,21 @@ def _history(system: System, package: Package) -> list[Event]:
     return sorted(told, key=lambda one: iso(one.at) if one.at else "", reverse=True)
 
 
-def _sealed(trust: Trust, package: Package, archive: Archive | None) -> dict[str, str | None]:
-    """The seal of an archive, or of a record that bears one, and the key that is named by it.
+def _signed(trust: Trust, package: Package, archive: Archive | None) -> dict[str, str | None]:
+    """The signature of an archive, or of a record that bears one, and the key that is named by it.
 
     Of an archive at an address it would take fetching all of it: that is for who asks where it is from.
     """
     if archive is not None:
         remote = archive.facts.path.startswith(("http://", "https://"))
-        seal = None if remote else trust.archive_seal(archive)
+        signature = None if remote else trust.archive_signature(archive)
     else:
-        seal = trust.record_seal(package) if package.state.present else None
-    if seal is None:
+        signature = trust.record_signature(package) if package.state.present else None
+    if signature is None:
         return {}
     return {
-        "seal": seal.verdict.value,
-        "key_id": next((signer.fingerprint for signer in seal.signers), None),
+        "signature": signature.verdict.value,
+        "key_id": next((signer.fingerprint for signer in signature.signers), None),
     }
 
 

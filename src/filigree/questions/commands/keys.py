@@ -9,7 +9,7 @@ from filigree.families.protocol import RootKey, Sources
 from filigree.formats.keys import Key
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError, DatabaseError
-from filigree.model.seals import Seal, SealVerdict, Signer
+from filigree.model.signatures import Signatures, SignatureVerdict, Signer
 from filigree.questions.evidence.trust import Trust
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
@@ -106,10 +106,12 @@ def _needed(system: System, trust: Trust) -> Iterator[KeyRow]:
     signed: dict[str, tuple[list[str], Signer]] = {}
     own = trust.own is not None
     held = trust.own if trust.own is not None else [one.key for one in trust.held]
-    for what, seal in _seals(system, trust):
-        for signer in seal.signers:
+    for what, signature in _signatures(system, trust):
+        for signer in signature.signers:
             name = signer.fingerprint
-            if signer.verdict is SealVerdict.UNKNOWN_KEY and not any(k.made(name) for k in held):
+            if signer.verdict is SignatureVerdict.UNKNOWN_KEY and not any(
+                k.made(name) for k in held
+            ):
                 whats = signed.setdefault(name, ([], signer))[0]
                 if what not in whats:
                     whats.append(what)
@@ -124,29 +126,29 @@ def _needed(system: System, trust: Trust) -> Iterator[KeyRow]:
         )  # fmt: skip
 
 
-def _seals(system: System, trust: Trust) -> Iterator[tuple[str, Seal]]:
+def _signatures(system: System, trust: Trust) -> Iterator[tuple[str, Signatures]]:
     """Every signature that the system has: of indexes, of records, of the archives that it keeps."""
     sources = system.database.sources(trust.now, trust.own)
     yield from _distinct(sources)
     for package in (one for one in system.packages if one.state.present):
-        seal = trust.record_seal(package)
-        if seal is None:
+        signature = trust.record_signature(package)
+        if signature is None:
             break  # this family keeps none
-        yield f"the record of {package.label}", seal
+        yield f"the record of {package.label}", signature
     for path in system.cached_archives():
         try:
             with system.looking_into(path, below=True) as archive:
                 beside = system.beside(path, below=True)
-                yield path, archive.seal(trust.keys, trust.now, beside)
+                yield path, archive.signature(trust.keys, trust.now, beside)
         except (AccessError, DatabaseError) as error:
             system.report(Gap(path, error.what))
 
 
-def _distinct(sources: Sources | None) -> list[tuple[str, Seal]]:
+def _distinct(sources: Sources | None) -> list[tuple[str, Signatures]]:
     found = []
     for one in sources.repositories() if sources is not None else ():
         if one.copy is not None:
-            found.append((f"the index of {one.identity}", one.copy.seal))
+            found.append((f"the index of {one.identity}", one.copy.signature))
     return list(dict.fromkeys(found))
 
 

@@ -6,25 +6,23 @@ from enum import StrEnum
 from typing import Any, NamedTuple
 
 from filigree.families.nothing import NAME as NO_FAMILY
-from filigree.model.answer import Answer, Gap
-from filigree.model.needs import Need, Relation
+from filigree.model.answer import Answer
+from filigree.model.needs import Relation
 from filigree.model.package import Package, State, was_chosen
 from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.dependencies.graph import Graph
-from filigree.questions.dependencies.ties import HARD, Tie
+from filigree.questions.dependencies.need_status import (
+    NeedStatus,
+    status_of,
+    unjudged,
+    why_without,
+)
+from filigree.questions.dependencies.ties import HARD
 from filigree.questions.dependencies.walks import Step
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
-
-
-class NeedStatus(StrEnum):
-    """Whether a need is met on this system."""
-
-    MET = "met"
-    UNMET = "unmet"
-    AVAILABLE = "available"
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,11 +70,12 @@ class NeedRow:
 
 
 class Layout(StrEnum):
-    """How a walk is told: as a tree, or each package once, what is nearest first."""
+    """How a walk is told: as a tree; each package once, what is nearest first; or the summary alone."""
 
     TREE = "tree"
     FLAT = "flat"
     LEVELS = "levels"
+    COUNT = "count"
 
 
 def needs(
@@ -111,18 +110,16 @@ def needed_by(
     options: RepositoryOptions = EVERYTHING,
     layout: Layout = Layout.TREE,
     chosen_only: bool = False,
-    count: bool = False,
 ) -> Answer[NeedRow]:
     """What requires the subjects, `depth` steps away (None: to the end), installed or offered.
 
-    With `chosen_only` only what a person asked for: each package once, what is nearest first. With
-    `count` the summary alone.
+    With `chosen_only` only what a person asked for: each package once, what is nearest first.
     """
     if scope is not Scope.AVAILABLE:
         report_silence(system, "reason", WHY_INSTALLED)
     with looking(system, scope, options) as lookup:
-        layout = Layout.FLAT if (chosen_only or count) and layout is Layout.TREE else layout
-        asked = _WalkAsked(depth, kinds, layout, True, chosen_only=chosen_only, only_count=count)
+        layout = Layout.FLAT if chosen_only and layout is Layout.TREE else layout
+        asked = _WalkAsked(depth, kinds, layout, True, chosen_only=chosen_only)
         return _walk(system, subjects, asked, lookup, options)
 
 
@@ -135,7 +132,6 @@ class _WalkAsked(NamedTuple):
     backwards: bool = False
     missing: bool = False
     chosen_only: bool = False
-    only_count: bool = False
 
     def tells(self, step: Step) -> bool:
         """Whether a step is among what is asked for."""
@@ -163,7 +159,7 @@ def _walk(
     for start in starts:
         if not graph.judges(start):
             system.report(unjudged(system, start))
-    counted = _counted(graph, starts, asked) if asked.only_count else None
+    counted = _counted(graph, starts, asked) if asked.layout is Layout.COUNT else None
     if counted is not None:
         summary = {**counted, "scope": lookup.scope.value, "layout": asked.layout.value}
         return Answer(
@@ -182,7 +178,7 @@ def _walk(
     return Answer(
         "needed-by" if backwards else "needs",
         system.system_label,
-        [] if asked.only_count else rows,
+        [] if asked.layout is Layout.COUNT else rows,
         {
             **_summary(zip(starts, map(len, walks), strict=True), rows, reached),
             "scope": lookup.scope.value,
@@ -244,7 +240,7 @@ def _row(
         depth=step.depth,
         kind=tie.need.kind,
         requirement=tie.need.text,
-        status=_status(tie),
+        status=status_of(tie),
         via=via.name if via else "",
         via_version=via.version if via else "",
         repeat=step.repeat,
@@ -254,27 +250,6 @@ def _row(
         chosen=known_chosen(system, end) if end is not None and end.state.present else None,
         would_meet=offers.get((tie.asker, tie.need.text), []) if tie.met is False else [],
     )
-
-
-def _status(tie: Tie) -> NeedStatus | None:
-    if tie.met is None:
-        return None
-    if tie.met and tie.holder is not None and not tie.holder.state.present:
-        return NeedStatus.MET if tie.holder is tie.asker else NeedStatus.AVAILABLE
-    return NeedStatus.MET if tie.met else NeedStatus.UNMET
-
-
-def unjudged(system: System, package: Package) -> Gap:
-    """That the needs of a package of another family cannot be judged here."""
-    return Gap(
-        f"whether the needs of {package.name} are met",
-        f"it is an archive of the {package.family} family, and the system at {system.root} is not",
-    )
-
-
-def why_without(need: Need) -> str:
-    """Why a need is met although no package meets it."""
-    return need.granted or "its condition does not arise here"
 
 
 def _summary(

@@ -13,7 +13,7 @@ from filigree.questions.planning.explanations import Said, say
 from filigree.questions.planning.plans import PlanAction, Planner, PlanOutcome, Wishes
 from filigree.questions.planning.problem import ClauseReason, Ground
 from filigree.questions.planning.solver import GivenUp
-from filigree.questions.planning.world import SystemWorld, Waiving
+from filigree.questions.planning.world import NotAsking, SystemWorld
 from filigree.system import System
 
 SETS = 6
@@ -140,13 +140,13 @@ def _more_reasons(
     world: SystemWorld, package: Package, reasons: Sequence[ClauseReason]
 ) -> Iterator[list[ClauseReason]]:
     """What would stand in the way still, if the reasons that are known did not."""
-    waived: set[tuple[Package, str]] = set()
+    unasked: set[tuple[Package, str]] = set()
     for _ in range(SETS - 1):
         more = {(r.one, r.need.text) for r in reasons if r.one is not None and r.need is not None}
-        if more <= waived:
+        if more <= unasked:
             return
-        waived |= more
-        planner = Planner(Waiving(world, waived), Wishes(add=[package]))
+        unasked |= more
+        planner = Planner(NotAsking(world, unasked), Wishes(add=[package]))
         outcome = planner.decide()
         if outcome.found and outcome.lossless:
             return

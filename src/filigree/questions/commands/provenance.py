@@ -2,9 +2,9 @@
 
     file -> record -> archive -> index entry -> index -> signed index -> key -> keyring file
 
-A record or an archive that bears a seal of its own has a shorter way: seal -> key -> keyring file. Both
-are told where both are there. Each link holds, is broken, or is absent; what is behind a link that does
-not hold is told all the same, for it says what the thing should have been.
+A record or an archive that bears a signature of its own has a shorter way: signature -> key -> keyring
+file. Both are told where both are there. Each link holds, is broken, or is absent; what is behind a
+link that does not hold is told all the same, for it says what the thing should have been.
 """
 
 from collections import Counter
@@ -18,7 +18,7 @@ from filigree.model.answer import Answer
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Difference, Evidence, FileRecord, Sort, Verdict
 from filigree.model.package import Package
-from filigree.model.seals import Seal, SealVerdict, Signer
+from filigree.model.signatures import Signatures, SignatureVerdict, Signer
 from filigree.questions.asking.silence import report_silence
 from filigree.questions.asking.subjects import is_path, match_subjects
 from filigree.questions.evidence.expected import Expected, Expecting
@@ -51,7 +51,8 @@ class Provenance:
     """The chain of one file, package or archive.
 
     `evidence` is what the answer rests on. `whole` is whether the chain reaches a key without a break;
-    `breaks_at` is the first link that does not hold, None where none breaks. `seal` is an archive's own.
+    `breaks_at` is the first link that does not hold, None where none breaks. `signature` is an
+    archive's own.
     """
 
     subject: str
@@ -60,7 +61,7 @@ class Provenance:
     architecture: str
     evidence: Evidence
     links: list[ChainLink]
-    seal: SealVerdict | None
+    signature: SignatureVerdict | None
     whole: bool
     breaks_at: str | None
     archive: str | None
@@ -202,12 +203,14 @@ def _difference(one: Difference) -> str:
 
 
 def _record_links(system: System, expected: Expected) -> Iterator[ChainLink]:
-    """The record, by the seal that is kept with it."""
-    if expected.seal is None:
-        why = system.family.silent_on.get("record_seal", "this family's records bear no seal")
+    """The record, by the signature that is kept with it."""
+    if expected.signature is None:
+        why = system.family.silent_on.get(
+            "record_signature", "this family's records bear no signature"
+        )
         yield ChainLink("record", Holds.ABSENT, why)
         return
-    yield from _seal_links("record", expected.seal)
+    yield from _signature_links("record", expected.signature)
 
 
 def _archive_link(expected: Expected, names: set[str] | None, count: int) -> ChainLink:
@@ -254,18 +257,18 @@ def _of_archive(package: Package, archive: Archive, vouching: Vouching) -> Prove
         links.append(
             ChainLink("index entry", Holds.ABSENT, "no index that may be believed offers it")
         )
-    return _row(path, package, standing.evidence, links, standing.seal.verdict, path)
+    return _row(path, package, standing.evidence, links, standing.signature.verdict, path)
 
 
 def _standing_links(standing: Vouched, path: str) -> Iterator[ChainLink]:
-    """From an archive to the keys: by its own seal, and by the index that tells its digest."""
-    yield from _seal_links("seal of the archive", standing.seal)
+    """From an archive to the keys: by its own signature, and by the index that tells its digest."""
+    yield from _signature_links("signature of the archive", standing.signature)
     if standing.broken is not None:
         told = (
             f"{standing.broken.place.digest} is what it should have, and {standing.digest} it has"
         )
-        # What bears a good seal itself needs no index; that this one tells of another is told.
-        good = standing.seal.verdict is SealVerdict.GOOD
+        # What bears a good signature itself needs no index; that this one tells of another is told.
+        good = standing.signature.verdict is SignatureVerdict.GOOD
         yield ChainLink("index entry", Holds.ABSENT if good else Holds.BROKEN, told)
         yield from _index_links(standing.broken)
     elif standing.promise is not None:
@@ -301,25 +304,33 @@ def _index_links(promise: Promise) -> Iterator[ChainLink]:
     else:
         why = "; ".join(copy.remarks) or "nothing tells its digest"
         yield ChainLink("index", Holds.BROKEN if copy.matches is False else Holds.ABSENT, why)
-    yield from _seal_links("signed index", promise.seal, promise.repository.identity)
+    yield from _signature_links("signed index", promise.signature, promise.repository.identity)
 
 
-# -- seals ----------------------------------------------------------------------------------
+# -- signatures ----------------------------------------------------------------------------------
 
 
-def _seal_links(link: str, seal: Seal, of: str | None = None) -> Iterator[ChainLink]:
-    """A seal; where it is good the key behind it, and the file that holds the key."""
+def _signature_links(
+    link: str, signature: Signatures, of: str | None = None
+) -> Iterator[ChainLink]:
+    """A signature; where it is good the key behind it, and the file that holds the key."""
     what = f"{of}: " if of else ""
-    good = next((one for one in seal.signers if one.verdict is SealVerdict.GOOD), None)
-    if seal.verdict is SealVerdict.GOOD and good is not None:
+    good = next((one for one in signature.signers if one.verdict is SignatureVerdict.GOOD), None)
+    if signature.verdict is SignatureVerdict.GOOD and good is not None:
         when = f" on {good.made_at:%Y-%m-%d}" if good.made_at else ""
         yield ChainLink(link, Holds.YES, f"{what}good, signed{when}")
         yield from _key_links(good)
         return
-    broken = seal.verdict in (SealVerdict.BAD,)
-    reason = f": {seal.reason}" if seal.reason and seal.verdict is not SealVerdict.NONE else ""
+    broken = signature.verdict in (SignatureVerdict.BAD,)
+    reason = (
+        f": {signature.reason}"
+        if signature.reason and signature.verdict is not SignatureVerdict.NONE
+        else ""
+    )
     words = (
-        "it is not signed" if seal.verdict is SealVerdict.NONE else f"{seal.verdict.value}{reason}"
+        "it is not signed"
+        if signature.verdict is SignatureVerdict.NONE
+        else f"{signature.verdict.value}{reason}"
     )
     yield ChainLink(link, Holds.BROKEN if broken else Holds.ABSENT, f"{what}{words}")
 
@@ -337,11 +348,11 @@ def _key_links(signer: Signer) -> Iterator[ChainLink]:
 
 def _row(
     subject: str, package: Package, evidence: Evidence, links: list[ChainLink],
-    seal: SealVerdict | None, archive: str | None,
+    signature: SignatureVerdict | None, archive: str | None,
 ) -> Provenance:  # fmt: skip
     broken = next((one for one in links if one.verdict is Holds.BROKEN), None)
     return Provenance(
-        subject, package.name, package.version, package.architecture, evidence, links, seal,
+        subject, package.name, package.version, package.architecture, evidence, links, signature,
         evidence is Evidence.SIGNED and broken is None,
         f"{broken.link}: {broken.detail}" if broken else None, archive,
     )  # fmt: skip

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from filigree.access.fetching import Fetcher, FetchError
 from filigree.model.answer import Answer
 from filigree.model.repositories import Refreshed, Repository
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.offers.catalogue import open_catalogue
 from filigree.questions.offers.fetched_copies import (
     CopyFetcher,
@@ -44,7 +44,7 @@ class RefreshRow:
     architecture: str | None
     outcome: FetchOutcome
     why: str | None
-    seal: SealVerdict | None
+    signature: SignatureVerdict | None
     made_at: datetime | None
     expires_at: datetime | None
     packages: int | None
@@ -140,7 +140,7 @@ def _row(
         remarks.append(f"whether it went back with {untold:,} packages is not told: {_NO_ORDER}")
     return RefreshRow(
         repository.identity, address, repository.architecture, outcome, found.refused,
-        found.seal.verdict, found.made_at, found.expires_at, now.total or None, fetching.sent,
+        found.signature.verdict, found.made_at, found.expires_at, now.total or None, fetching.sent,
         remarks, older,
     )  # fmt: skip
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.repositories import Repository
-from filigree.model.seals import SealVerdict, Signer
+from filigree.model.signatures import SignatureVerdict, Signer
 from filigree.questions.evidence.trust import Trust
 from filigree.questions.offers.fetched_copies import copies_folder, copies_of
 from filigree.questions.offers.naming import is_called
@@ -38,7 +38,7 @@ class RepositoryRow:
     made_at: datetime | None
     fetched_at: datetime | None
     expires_at: datetime | None
-    seal: SealVerdict | None
+    signature: SignatureVerdict | None
     signers: list[Signer]
     configured_in: str
     addresses: list[str]
@@ -52,9 +52,11 @@ class RepositoryRow:
 
     @property
     def alarming(self) -> bool:
-        """Whether it is bad news: a copy that is not what it claims, or lacks a seal it must have."""
-        unsealed = self.must_be_signed is True and self.seal is SealVerdict.NONE
-        return self.seal is SealVerdict.BAD or self.matches is False or unsealed
+        """Whether it is bad news: a copy that is not what it claims, or lacks a signature it must
+        have.
+        """
+        unsigned = self.must_be_signed is True and self.signature is SignatureVerdict.NONE
+        return self.signature is SignatureVerdict.BAD or self.matches is False or unsigned
 
 
 def repos(
@@ -66,10 +68,10 @@ def repos(
 ) -> Answer[RepositoryRow]:
     """Every configured index, or those of the repositories whose identity or name fits one of `names`.
 
-    `options` says whether copies count that we fetched. With a `keyring` (the auditor's own key files or
-    folders of them) seals are judged with its keys alone; raises BadQuestion where it holds none. Bad
-    news where a seal is bad, a copy is not what its
-    signed file says, or a seal that must be there is missing.
+    `options` says whether copies count that we fetched. With a `keyring` (the auditor's own key files
+    or folders of them) signatures are judged with its keys alone; raises BadQuestion where it holds
+    none. Bad news where a signature is bad, a copy is not what its signed file says, or a signature
+    that must be there is missing.
     """
     moment = now or options.now or datetime.now(UTC)
     files = [*keyring, *options.keyring]
@@ -105,7 +107,9 @@ def repos(
 def _row(one: Repository, place: str, trust: Trust | None) -> RepositoryRow:
     copy = one.copy
     # With keys of the auditor's own it is told where the root has one that does not count.
-    seal = trust.completed(copy.seal) if copy and trust else copy.seal if copy else None
+    signature = (
+        trust.completed(copy.signature) if copy and trust else copy.signature if copy else None
+    )
     return RepositoryRow(
         identity=one.identity,
         name=one.name,
@@ -120,8 +124,8 @@ def _row(one: Repository, place: str, trust: Trust | None) -> RepositoryRow:
         made_at=copy.made_at if copy else None,
         fetched_at=copy.fetched_at if copy else None,
         expires_at=copy.expires_at if copy else None,
-        seal=seal.verdict if seal else None,
-        signers=list(seal.signers) if seal else [],
+        signature=signature.verdict if signature else None,
+        signers=list(signature.signers) if signature else [],
         configured_in=one.configured_in,
         addresses=list(one.addresses),
         keys=list(one.keys),
@@ -129,7 +133,7 @@ def _row(one: Repository, place: str, trust: Trust | None) -> RepositoryRow:
         path=f"{place if copy.own else ''}{copy.path}" if copy else None,
         own=copy.own if copy else None,
         matches=copy.matches if copy else None,
-        reason=seal.reason if seal else None,
+        reason=signature.reason if signature else None,
         remarks=[*one.remarks, *(copy.remarks if copy else ())],
     )
 

@@ -36,7 +36,8 @@ class FoundIn(IntEnum):
 
 
 _WORDS = {
-    FoundIn.EXACT_NAME: "name", FoundIn.START_OF_NAME: "start of the name", FoundIn.NAME: "part of the name",
+    FoundIn.EXACT_NAME: "name", FoundIn.START_OF_NAME: "start of the name",
+    FoundIn.NAME: "part of the name",
     FoundIn.PROVIDED: "a name that it provides", FoundIn.SUMMARY: "summary",
     FoundIn.DESCRIPTION: "description",
 }  # fmt: skip

@@ -9,8 +9,8 @@ from filigree.access.walking import DirectoryWalk
 from filigree.model.answer import Answer, Gap
 from filigree.model.files import Kind
 from filigree.model.package import Package
+from filigree.questions.asking.package_totals import by_reason, by_state, total_size
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
-from filigree.questions.commands.census import by_reason, by_state, total_size
 from filigree.questions.planning.impact import installed_impact
 from filigree.questions.planning.room import room
 from filigree.system import System

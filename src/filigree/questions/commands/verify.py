@@ -126,8 +126,8 @@ def _expecting(
         references = References(system, packages, against, options, vouching)
         return Expecting(system, vouching, references)
     now = vouching.trust.now
-    sealed = any(system.database.record_seal(one, (), now) is not None for one in packages[:1])
-    return Expecting(system, vouching if sealed else None)
+    signed = any(system.database.record_signature(one, (), now) is not None for one in packages[:1])
+    return Expecting(system, vouching if signed else None)
 
 
 def _chosen_packages(

@@ -7,8 +7,8 @@ Rules, before the code that keeps them:
 - Where the record does not say what the archive says, the record was changed: that is told of the file,
   whatever lies on the disk. What an administrator declared is no such difference.
 - How far an installation has come by the record excuses what is absent, and nothing that is there.
-- A record whose own seal is good goes before an archive that no key stands behind: where the two differ,
-  the archive is not believed.
+- A record whose own signature is good goes before an archive that no key stands behind: where the two
+  differ, the archive is not believed.
 """
 
 from collections.abc import Mapping, Sequence
@@ -18,7 +18,7 @@ from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import Aspect, Difference, Evidence, FileRecord, LocalPolicy, Sort
 from filigree.model.package import Package, State
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 from filigree.questions.evidence.references import FoundArchive, References
 from filigree.questions.evidence.vouching import Vouched, Vouching, same_package
 from filigree.system import System
@@ -36,15 +36,16 @@ _NOT_SET_UP = "by the record the package is unpacked, and its configuration not 
 class Expected(NamedTuple):
     """What the files of one package are held against.
 
-    `changed` are differences between record and archive, by path; `seal` is the record's own, None where
-    the family keeps none. `archive` is where the archive lies, None where the record alone counts.
-    `reason` says what the evidence rests on, for people; `aspects` are what was told of each file.
+    `changed` are differences between record and archive, by path; `signature` is the record's own, None
+    where the family keeps none. `archive` is where the archive lies, None where the record alone
+    counts. `reason` says what the evidence rests on, for people; `aspects` are what was told of each
+    file.
     """
 
     records: Sequence[FileRecord]
     evidence: Evidence
     changed: Mapping[str, tuple[Difference, ...]]
-    seal: Seal | None
+    signature: Signatures | None
     archive: str | None
     reason: str
     aspects: frozenset[Aspect] = frozenset()
@@ -69,8 +70,8 @@ class Expecting:
     def of(self, package: Package) -> Expected:
         """What the files of a package are held against, on the best evidence that is at hand."""
         records = self._system.database.files(package)
-        seal = self._vouching.trust.record_seal(package) if self._vouching else None
-        by_record = _by_record(records, seal)._replace(aspects=self._system.database.aspects)
+        signature = self._vouching.trust.record_signature(package) if self._vouching else None
+        by_record = _by_record(records, signature)._replace(aspects=self._system.database.aspects)
         if self._references is None or self._vouching is None:
             return by_record
         best: Expected | None = None
@@ -85,12 +86,14 @@ class Expecting:
             return by_record._replace(reason=f"{by_record.reason}; {lack}")
         if RANK[best.evidence] < RANK[by_record.evidence]:
             if best.changed and best.archive is not None:
-                why = "it does not say what the record says, whose own seal is good: that counts"
+                why = (
+                    "it does not say what the record says, whose own signature is good: that counts"
+                )
                 self._system.report(Gap(best.archive, why))
             return by_record
         if best.evidence is not Evidence.SIGNED:
             best = best._replace(reason=f"{by_record.reason}; {best.reason}")
-        return best._replace(seal=seal)
+        return best._replace(signature=signature)
 
     def _by_archive(
         self, package: Package, records: Sequence[FileRecord], found: FoundArchive
@@ -183,14 +186,16 @@ def _in_state(record: FileRecord, partial: LocalPolicy | None) -> FileRecord:
     )
 
 
-def _by_record(records: Sequence[FileRecord], seal: Seal | None) -> Expected:
-    if seal is None:
+def _by_record(records: Sequence[FileRecord], signature: Signatures | None) -> Expected:
+    if signature is None:
         return Expected(records, Evidence.RECORD, {}, None, None, "the record is unsigned")
-    if seal.verdict is SealVerdict.GOOD:
-        return Expected(records, Evidence.SIGNED, {}, seal, None, "the record's own seal is good")
-    why = f"the record's own seal is: {seal.verdict.value}"
-    why += f" ({seal.reason})" if seal.reason else ""
-    return Expected(records, Evidence.RECORD, {}, seal, None, why)
+    if signature.verdict is SignatureVerdict.GOOD:
+        return Expected(
+            records, Evidence.SIGNED, {}, signature, None, "the record's own signature is good"
+        )
+    why = f"the record's own signature is: {signature.verdict.value}"
+    why += f" ({signature.reason})" if signature.reason else ""
+    return Expected(records, Evidence.RECORD, {}, signature, None, why)
 
 
 def _with_policy(shipped: FileRecord, record: FileRecord) -> FileRecord:

@@ -1,7 +1,7 @@
-"""Whose keys seals are judged with: the root's own, or the auditor's in their place.
+"""Whose keys signatures are judged with: the root's own, or the auditor's in their place.
 
 The root's may have been tampered with by whoever could change its files. With the auditor's alone a
-seal that only the root could judge is by an unknown key, and that the root holds the key is told.
+signature that only the root could judge is by an unknown key, and that the root holds the key is told.
 """
 
 from collections.abc import Sequence
@@ -12,7 +12,7 @@ from functools import cached_property
 from filigree.families.protocol import Archive, RootKey, Sources
 from filigree.formats.keys import Key
 from filigree.model.package import Package
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
@@ -52,29 +52,31 @@ class Trust:
                 found.setdefault(one.key.fingerprint, one.key)
         return list(found.values())
 
-    def archive_seal(
+    def archive_signature(
         self, archive: Archive, below: bool = False, told: bytes | None = None
-    ) -> Seal:
-        """The seal of an archive, by what it carries and what lies beside it, or else what is `told`."""
+    ) -> Signatures:
+        """The signature of an archive, by what it carries and what lies beside it, or else what is
+        `told`.
+        """
         beside = self._system.beside(archive.facts.path, below) or told
-        return self.completed(archive.seal(self.keys, self.now, beside))
+        return self.completed(archive.signature(self.keys, self.now, beside))
 
-    def record_seal(self, package: Package) -> Seal | None:
-        """The seal of a package's own record; None where the family keeps none."""
-        if "record_seal" in self._system.family.silent_on:
+    def record_signature(self, package: Package) -> Signatures | None:
+        """The signature of a package's own record; None where the family keeps none."""
+        if "record_signature" in self._system.family.silent_on:
             return None  # told without asking for keys: those take reading the configuration
-        seal = self._system.database.record_seal(package, self.keys, self.now)
-        return None if seal is None else self.completed(seal)
+        signature = self._system.database.record_signature(package, self.keys, self.now)
+        return None if signature is None else self.completed(signature)
 
-    def completed(self, seal: Seal) -> Seal:
-        """A seal with what is to be said of a key that is not at hand."""
-        if seal.verdict is not SealVerdict.UNKNOWN_KEY:
-            return seal
-        names = dict.fromkeys(one.fingerprint for one in seal.signers)
+    def completed(self, signature: Signatures) -> Signatures:
+        """A signature with what is to be said of a key that is not at hand."""
+        if signature.verdict is not SignatureVerdict.UNKNOWN_KEY:
+            return signature
+        names = dict.fromkeys(one.fingerprint for one in signature.signers)
         told = [words for name in names if (words := self._where(name))]
         if not told and self._sources is not None:
             told = [f"such a key would be put in {self._sources.key_place}"]
-        return replace(seal, reason="; ".join(filter(None, (seal.reason, *told))))
+        return replace(signature, reason="; ".join(filter(None, (signature.reason, *told))))
 
     def _where(self, issuer: str) -> str | None:
         """Where the root has a key that does not count here."""

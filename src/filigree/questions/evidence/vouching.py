@@ -1,10 +1,11 @@
-"""What stands behind an archive: its own seal, and the index whose signed file tells its digest.
+"""What stands behind an archive: its own signature, and the index whose signed file tells its digest.
 
 Rules, before the code that keeps them:
 
-- An archive that is not what an index tells of that version, or whose seal is bad, vouches for nothing.
-- A good seal of its own, or a digest that a sealed index tells: `signed`.
-- A digest that an unsealed index tells, or an archive that the auditor gave: `archive`.
+- An archive that is not what an index tells of that version, or whose signature is bad, vouches for
+  nothing.
+- A good signature of its own, or a digest that a signed index tells: `signed`.
+- A digest that an unsigned index tells, or an archive that the auditor gave: `archive`.
 - An archive that lies below the root and that nobody vouches for rests on no more than the record: who
   could change the one could change the other.
 """
@@ -18,7 +19,7 @@ from filigree.families.protocol import Archive
 from filigree.model.files import Evidence
 from filigree.model.package import Package
 from filigree.model.repositories import Place, Repository
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 from filigree.questions.evidence.trust import Trust
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
@@ -34,24 +35,31 @@ class Promise(NamedTuple):
     place: Place
 
     @property
-    def seal(self) -> Seal:
-        """The seal of the file that tells the index's digest."""
+    def signature(self) -> Signatures:
+        """The signature of the file that tells the index's digest."""
         copy = self.repository.copy
-        return copy.seal if copy is not None else Seal(SealVerdict.NONE)
+        return copy.signature if copy is not None else Signatures(SignatureVerdict.NONE)
 
     @property
-    def sealed(self) -> bool:
+    def signed(self) -> bool:
         """Whether its index is what a file says that a key of the right ones has signed."""
         copy = self.repository.copy
-        return copy is not None and copy.matches is True and self.seal.verdict is SealVerdict.GOOD
+        return (
+            copy is not None
+            and copy.matches is True
+            and self.signature.verdict is SignatureVerdict.GOOD
+        )
 
     @property
     def words(self) -> str:
         """Which index it is, and what stands behind that, for people."""
-        who = next((s.identity for s in self.seal.signers if s.verdict is SealVerdict.GOOD), None)
-        if self.sealed:
+        who = next(
+            (s.identity for s in self.signature.signers if s.verdict is SignatureVerdict.GOOD), None
+        )
+        if self.signed:
             return f"the index of {self.repository.identity}, signed by {who or 'a trusted key'}"
-        return f"the index of {self.repository.identity}, whose seal is: {self.seal.verdict.value}"
+        verdict = self.signature.verdict.value
+        return f"the index of {self.repository.identity}, whose signature is: {verdict}"
 
 
 class Vouched(NamedTuple):
@@ -62,7 +70,7 @@ class Vouched(NamedTuple):
     """
 
     evidence: Evidence
-    seal: Seal
+    signature: Signatures
     usable: bool
     reason: str
     digest: str | None = None
@@ -100,7 +108,7 @@ class Vouching:
         return self._offered.notes if "_offered" in self.__dict__ else []
 
     def promises(self, packages: Sequence[Package]) -> dict[Package, list[Promise]]:
-        """What indexes tell of the archives of packages, sealed ones first, by the package's id."""
+        """What indexes tell of the archives of packages, signed ones first, by the package's id."""
         by_name: dict[str, list[Package]] = {}
         offers = self._offered.called(package.name for package in packages)
         confirmed = self._offered.confirmed(offers)
@@ -114,7 +122,7 @@ class Vouching:
                 for offer in by_name.get(package.name, ())
                 if same_package(self._system, package, offer)
             ]
-            found[package] = sorted(told, key=lambda promise: not promise.sealed)
+            found[package] = sorted(told, key=lambda promise: not promise.signed)
         return found
 
     def standing(
@@ -128,32 +136,34 @@ class Vouching:
         }
         kept = [one for one in told if one.place.digest in digests.values()]
         # A signature that an index carries is of the archive whose digest it tells.
-        seal = self.trust.archive_seal(archive, below, kept[0].place.signature if kept else None)
+        signature = self.trust.archive_signature(
+            archive, below, kept[0].place.signature if kept else None
+        )
         digest = kept[0].place.digest if kept else next(iter(digests.values()), None)
-        if seal.verdict is SealVerdict.BAD:
-            why = f"its seal is bad: {seal.reason}"
+        if signature.verdict is SignatureVerdict.BAD:
+            why = f"its signature is bad: {signature.reason}"
             promise = kept[0] if kept else None
             broken = told[0] if told and not kept else None
-            return Vouched(Evidence.RECORD, seal, False, why, digest, promise, broken)
-        if kept and kept[0].sealed:
+            return Vouched(Evidence.RECORD, signature, False, why, digest, promise, broken)
+        if kept and kept[0].signed:
             why = f"its digest is in {kept[0].words}"
-            return Vouched(Evidence.SIGNED, seal, True, why, digest, kept[0])
-        if seal.verdict is SealVerdict.GOOD:
-            why = f"signed by {_who(seal)}"
+            return Vouched(Evidence.SIGNED, signature, True, why, digest, kept[0])
+        if signature.verdict is SignatureVerdict.GOOD:
+            why = f"signed by {_who(signature)}"
             promise = kept[0] if kept else None
             broken = told[0] if told and not kept else None
-            return Vouched(Evidence.SIGNED, seal, True, why, digest, promise, broken)
+            return Vouched(Evidence.SIGNED, signature, True, why, digest, promise, broken)
         if kept:
             why = f"its digest is in {kept[0].words}"
-            return Vouched(Evidence.ARCHIVE, seal, True, why, digest, kept[0])
+            return Vouched(Evidence.ARCHIVE, signature, True, why, digest, kept[0])
         if told:
             why = f"its digest is {digest}, and {told[0].words}, tells {told[0].place.digest}"
-            return Vouched(Evidence.RECORD, seal, False, why, digest, None, told[0])
-        words = f"no index tells its digest, and its own seal is: {seal.verdict.value}"
+            return Vouched(Evidence.RECORD, signature, False, why, digest, None, told[0])
+        words = f"no index tells its digest, and its own signature is: {signature.verdict.value}"
         if given:
-            return Vouched(Evidence.ARCHIVE, seal, True, f"you gave it; {words}")
+            return Vouched(Evidence.ARCHIVE, signature, True, f"you gave it; {words}")
         why = f"it lies below the root itself, {words}" if below else words
-        return Vouched(Evidence.RECORD, seal, True, why)
+        return Vouched(Evidence.RECORD, signature, True, why)
 
 
 def same_package(system: System, one: Package, other: Package) -> bool:
@@ -165,6 +175,6 @@ def same_package(system: System, one: Package, other: Package) -> bool:
     )
 
 
-def _who(seal: Seal) -> str:
-    signer = next(one for one in seal.signers if one.verdict is SealVerdict.GOOD)
+def _who(signature: Signatures) -> str:
+    signer = next(one for one in signature.signers if one.verdict is SignatureVerdict.GOOD)
     return signer.identity or signer.fingerprint

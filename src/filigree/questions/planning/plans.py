@@ -438,7 +438,8 @@ class Planner:
 
 _ORDER = {action: at for at, action in enumerate(
     (
-        PlanAction.DROP, PlanAction.ADD, PlanAction.UPGRADE, PlanAction.CHANGE, PlanAction.DOWNGRADE, PlanAction.LEFTOVER,
+        PlanAction.DROP, PlanAction.ADD, PlanAction.UPGRADE, PlanAction.CHANGE, PlanAction.DOWNGRADE,
+        PlanAction.LEFTOVER,
     )
 )}  # fmt: skip
 

@@ -10,8 +10,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from filigree.model.needs import Combined, Condition, Join, Need, Relation, Term, terms_of
-from filigree.model.package import Reason
-from filigree.model.package import Package
+from filigree.model.package import Package, Reason
 from filigree.questions.dependencies.satisfaction import satisfies, satisfy
 from filigree.questions.dependencies.ties import HARD
 from filigree.questions.planning.solver import Solver, irreducible, negated

@@ -165,16 +165,16 @@ class SystemWorld:
         return [one for other in names if other != name for one in self.versions(other)]
 
 
-class Waiving:
+class NotAsking:
     """A world in which some needs are not asked for: to find out what else stands in the way."""
 
-    def __init__(self, world: World, waived: Collection[tuple[Package, str]]) -> None:
+    def __init__(self, world: World, unasked: Collection[tuple[Package, str]]) -> None:
         self._world = world
-        self._waived = waived
+        self._unasked = unasked
 
     def needs(self, package: Package) -> Sequence[Need]:
         needs = self._world.needs(package)
-        return [need for need in needs if (package, need.text) not in self._waived]
+        return [need for need in needs if (package, need.text) not in self._unasked]
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._world, name)

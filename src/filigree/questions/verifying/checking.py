@@ -11,7 +11,7 @@ from filigree.model.answer import Gap
 from filigree.model.files import Aspect, Difference, Evidence, FileRecord, Kind, Role, Sort, Verdict
 from filigree.model.package import Package
 from filigree.model.roles import role_of
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 from filigree.questions.evidence.expected import RANK, Expected, Expecting
 from filigree.questions.verifying.judging import Judged, form_of, judge
 from filigree.questions.verifying.verdicts import SIGNED, FileVerdict, Job, JobOutcome, Manner
@@ -46,13 +46,13 @@ class Run:
             [], Counter(), Counter(), Counter(), 0, [], evidence=expected.evidence,
             compared=expected.aspects,
         )  # fmt: skip
-        sealed = expected.seal
+        signed = expected.signature
         if job.part == 0:
             outcome = outcome._replace(
-                seal=sealed.verdict if sealed else None, archive=expected.archive is not None
+                signature=signed.verdict if signed else None, archive=expected.archive is not None
             )
-            if sealed is not None and sealed.verdict is SealVerdict.BAD:
-                row = _doctored_record(self._system, job.package, sealed, expected)
+            if signed is not None and signed.verdict is SignatureVerdict.BAD:
+                row = _doctored_record(self._system, job.package, signed, expected)
                 outcome.verdicts[Verdict.DOCTORED] += 1
                 if Verdict.DOCTORED in self._verdicts:
                     outcome.rows.append(row)
@@ -174,10 +174,10 @@ def _row(package: Package, record: FileRecord, judged: Judged, expected: Expecte
 
 
 def _doctored_record(
-    system: System, package: Package, seal: Seal, expected: Expected
+    system: System, package: Package, signature: Signatures, expected: Expected
 ) -> FileVerdict:
     """What is told where a package's own record does not fit the signature that is kept with it."""
-    told = Difference(Aspect.RECORD, SIGNED, seal.reason)
+    told = Difference(Aspect.RECORD, SIGNED, signature.reason)
     return FileVerdict(
         package.name, package.architecture, system.database.place_of(package), Role.DATA,
         Verdict.DOCTORED, expected.evidence, [told],

@@ -172,7 +172,7 @@ def _by_record(
     digest = record.digest
     algorithm = digest.partition(":")[0] if digest else None
     jail = system.jail
-    of_size = None if read_all or Aspect.SIZE in record.waived else record.size
+    of_size = None if read_all or Aspect.SIZE in record.ignored else record.size
     capable = record.capabilities is not None
     reused = False
     try:
@@ -244,13 +244,13 @@ def _compared(system: System, record: FileRecord, seen: Observation, reused: boo
 
 
 def _weighed(record: FileRecord, differences: tuple[Difference, ...]) -> Judged:
-    waived = tuple(d for d in differences if d.aspect in record.waived)
-    counted = tuple(d for d in differences if d.aspect not in record.waived)
+    ignored = tuple(d for d in differences if d.aspect in record.ignored)
+    counted = tuple(d for d in differences if d.aspect not in record.ignored)
     if any(d.aspect is not Aspect.MODIFIED for d in counted):
         edited = record.config and all(d.aspect in _EDITABLE for d in counted)
         return Judged(Verdict.EDITED if edited else Verdict.ALTERED, counted)
-    if any(d.aspect is not Aspect.MODIFIED for d in waived):
-        return Judged(Verdict.EXCUSED, waived, 0, "its packager expects it to change")
+    if any(d.aspect is not Aspect.MODIFIED for d in ignored):
+        return Judged(Verdict.EXCUSED, ignored, 0, "its packager expects it to change")
     whole = record.digest if record.kind is not Kind.LINK else record.link_target
     enough = record.kind not in (None, *_WHOLE) or whole is not None
     return Judged(Verdict.INTACT if enough else Verdict.UNRECORDED, counted)

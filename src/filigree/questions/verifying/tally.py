@@ -8,7 +8,7 @@ from filigree.access.workers import Done
 from filigree.model.answer import Gap
 from filigree.model.files import Aspect, Evidence, Sort, Verdict
 from filigree.model.package import Package
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.evidence.expected import RANK
 from filigree.questions.verifying.verdicts import (
     FileVerdict,
@@ -34,7 +34,7 @@ class Tally:
         self._aspects: Counter[Aspect] = Counter()
         self._unreadable: Counter[str] = Counter()
         self._evidence: Counter[Evidence] = Counter()
-        self._seals: Counter[SealVerdict] = Counter()
+        self._signatures: Counter[SignatureVerdict] = Counter()
         self._lacking: dict[str, list[str]] = {}
         self._compared: set[Aspect] = set()
         self.policies: Counter[tuple[Sort, str]] = Counter()
@@ -66,8 +66,8 @@ class Tally:
         self._reused += outcome.reused
         self._passed += outcome.passed
         self._archives += outcome.archive
-        if outcome.seal is not None:
-            self._seals[outcome.seal] += 1
+        if outcome.signature is not None:
+            self._signatures[outcome.signature] += 1
         if outcome.lacking is not None:
             self._unjudged += job.paths
             if job.part == 0:
@@ -146,7 +146,9 @@ class Tally:
             "least_evidence": self._manner.least.value,
             "not_judged": {why: len(names) for why, names in sorted(self._lacking.items())},
             "local_policy": self._told_policies(changed),
-            "record_seals": {v.value: self._seals[v] for v in SealVerdict if self._seals[v]},
+            "record_signatures": {
+                v.value: self._signatures[v] for v in SignatureVerdict if self._signatures[v]
+            },
             "archives": self._archives,
             "reused": self._reused,
             "sample": self._manner.sample,

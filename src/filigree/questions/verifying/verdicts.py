@@ -17,11 +17,11 @@ from filigree.model.files import (
     Verdict,
 )
 from filigree.model.package import Package
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.evidence.references import NOTHING, Against
 
 SIGNED = "as it was signed"
-"""What a record is expected to be that bears a seal."""
+"""What a record is expected to be that bears a signature."""
 LOUD = frozenset(verdict for verdict in Verdict if not verdict.quiet)
 
 
@@ -82,7 +82,7 @@ class JobOutcome(NamedTuple):
     policies: Counter[tuple[Sort, str]] = Counter()  # noqa: RUF012
     blank: Sequence[str] = ()
     evidence: Evidence = Evidence.RECORD
-    seal: SealVerdict | None = None
+    signature: SignatureVerdict | None = None
     archive: bool = False
     lacking: str | None = None
     compared: frozenset[Aspect] = frozenset()

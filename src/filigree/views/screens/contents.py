@@ -37,9 +37,9 @@ def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterat
     ]
     if any(row.size is not None for row in answer.records):
         parts.append(f", {size_words(summary['size'])} in files")
-    if summary["tricks"]:
-        tricks = count_words(summary["tricks"], "path")
-        parts += ("; ", Piece(f"{tricks} would lead elsewhere", Style.BAD))
+    if summary["escapes"]:
+        escapes = count_words(summary["escapes"], "path")
+        parts += ("; ", Piece(f"{escapes} would lead elsewhere", Style.BAD))
     yield from closing(ink, *parts)
     if summary["observed"] and summary["paths"] and not options.get("totals"):
         silent = listed([name.replace("-", " ") for name in summary["observed"]])
@@ -76,7 +76,7 @@ def _totals(answer: Answer[Content], ink: Ink) -> Iterator[str]:
 
 
 def _table(records: Sequence[Content], ink: Ink, nobody: str) -> Iterator[str]:
-    remarked = any(record.remarks or record.trick for record in records)
+    remarked = any(record.remarks or record.escape for record in records)
     columns = (*_TABLE, Column("remarks", wrap=True)) if remarked else _TABLE
     yield from ink.table(columns, [_cells(record, remarked, nobody) for record in records])
 
@@ -99,8 +99,8 @@ def _cells(record: Content, remarked: bool, nobody: str) -> list[str | Piece]:
 
 
 def _remarks(record: Content) -> Piece:
-    if record.trick is not None:
-        return Piece("; ".join((f"a trick: {record.trick}", *record.remarks)), Style.BAD)
+    if record.escape is not None:
+        return Piece("; ".join((f"an escape: {record.escape}", *record.remarks)), Style.BAD)
     return Piece("; ".join(record.remarks), Style.FAINT)
 
 

@@ -8,7 +8,7 @@ from filigree.model.answer import Answer
 from filigree.model.needs import Relation
 from filigree.model.package import State, Wanted
 from filigree.questions.commands.dossier import Dossier, NeedOfPackage
-from filigree.questions.commands.needs import NeedStatus
+from filigree.questions.dependencies.need_status import NeedStatus
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import VERDICT_STYLES, day, fact, minute, standing
 from filigree.views.text import size_words
@@ -174,7 +174,7 @@ def _origin(row: Dossier, ink: Ink, silent_on: Mapping[str, str]) -> Iterator[st
         ("repository", row.repository),
         ("archive", row.address),
         ("digest", row.digest),
-        ("seal", row.seal),
+        ("signature", row.signature),
         ("key", row.key_id),
     )
     told = list(_facts(ink, pairs))

@@ -73,5 +73,6 @@ def _standing(row: NodeRow) -> str:
     if row.standing is NodeStatus.INSTALLED:
         return {True: "chosen", False: "dependency", None: "installed"}[row.chosen]
     return {
-        NodeStatus.AVAILABLE: "not installed", NodeStatus.UNMET: "unmet", NodeStatus.ARCHIVE: "an archive",
+        NodeStatus.AVAILABLE: "not installed", NodeStatus.UNMET: "unmet",
+        NodeStatus.ARCHIVE: "an archive",
     }.get(row.standing, "")  # fmt: skip

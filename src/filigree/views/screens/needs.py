@@ -7,7 +7,8 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
-from filigree.questions.commands.needs import NeedRow, NeedStatus
+from filigree.questions.commands.needs import NeedRow
+from filigree.questions.dependencies.need_status import NeedStatus
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words

@@ -13,10 +13,11 @@ from filigree.views.text import count_words, size_words
 _FIELDS = tuple(field.name for field in fields(RefreshRow))
 _TABLE = (
     Column("repository", wrap=True), Column("for"), Column("outcome"), Column("packages", right=True),
-    Column("sent", right=True), Column("made"), Column("expires"), Column("seal"),
+    Column("sent", right=True), Column("made"), Column("expires"), Column("signature"),
 )  # fmt: skip
 _STYLES = {
-    FetchOutcome.FETCHED: Style.GOOD, FetchOutcome.UNCHANGED: Style.PLAIN, FetchOutcome.REFUSED: Style.BAD,
+    FetchOutcome.FETCHED: Style.GOOD, FetchOutcome.UNCHANGED: Style.PLAIN,
+    FetchOutcome.REFUSED: Style.BAD,
     FetchOutcome.FAILED: Style.WARN,
 }  # fmt: skip
 _OLDER_SHOWN = 5
@@ -61,5 +62,5 @@ def _cells(row: RefreshRow) -> list[str | Piece]:
         Piece(row.identity, Style.NAME), row.architecture or "",
         Piece(row.outcome.value, _STYLES[row.outcome]),
         f"{row.packages:,}" if row.packages is not None else "", size_words(row.sent),
-        day(row.made_at), day(row.expires_at), row.seal.value if row.seal else "",
+        day(row.made_at), day(row.expires_at), row.signature.value if row.signature else "",
     ]  # fmt: skip

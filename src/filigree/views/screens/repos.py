@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.commands.repos import RepositoryRow
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day, fact, minute
@@ -15,15 +15,15 @@ from filigree.views.text import count_words, size_words
 _FIELDS = tuple(field.name for field in fields(RepositoryRow))
 _TABLE = (
     Column("repository", wrap=True), Column("for"), Column("packages", right=True), Column("made"),
-    Column("fetched"), Column("expires"), Column("priority", right=True), Column("seal"),
+    Column("fetched"), Column("expires"), Column("priority", right=True), Column("signature"),
 )  # fmt: skip
 _STYLES = {
-    SealVerdict.GOOD: Style.GOOD,
-    SealVerdict.BAD: Style.BAD,
-    SealVerdict.EXPIRED: Style.WARN,
-    SealVerdict.WEAK: Style.WARN,
-    SealVerdict.UNKNOWN_KEY: Style.WARN,
-    SealVerdict.NONE: Style.WARN,
+    SignatureVerdict.GOOD: Style.GOOD,
+    SignatureVerdict.BAD: Style.BAD,
+    SignatureVerdict.EXPIRED: Style.WARN,
+    SignatureVerdict.WEAK: Style.WARN,
+    SignatureVerdict.UNKNOWN_KEY: Style.WARN,
+    SignatureVerdict.NONE: Style.WARN,
 }
 
 
@@ -41,9 +41,9 @@ def screen(answer: Answer[RepositoryRow], ink: Ink, options: dict[str, Any]) -> 
     yield from closing(ink, *_closing(answer))
     if answer.summary["keys_of"] == "root" and any(row.signers for row in rows):
         words = (
-            "Seals were judged with this root's own keys: whoever could change the indexes could "
+            "Signatures were judged with this root's own keys: whoever could change the indexes "
         )
-        words += "have changed those too (--keyring judges with yours)."
+        words += "could have changed those too (--keyring judges with yours)."
         yield from ink.flowed(line(Piece(words, Style.FAINT)))
 
 
@@ -66,22 +66,26 @@ def _cells(row: RepositoryRow, now: datetime) -> list[str | Piece]:
         day(row.fetched_at),
         Piece(day(row.expires_at), Style.BAD if expired else Style.PLAIN),
         str(row.priority) if row.priority is not None else "",
-        _seal(row),
+        _signature(row),
     ]
 
 
-def _seal(row: RepositoryRow) -> Piece:
+def _signature(row: RepositoryRow) -> Piece:
     if not row.enabled:
         return Piece("not enabled", Style.FAINT)
-    if row.seal is None:
+    if row.signature is None:
         return Piece("no copy", Style.WARN)
     if row.matches is False:
         return Piece("broken", Style.BAD)
-    return Piece(row.seal.value, Style.BAD if row.alarming else _STYLES[row.seal])
+    return Piece(row.signature.value, Style.BAD if row.alarming else _STYLES[row.signature])
 
 
 def _remarks(rows: Sequence[RepositoryRow], ink: Ink) -> Iterator[str]:
-    told = [row for row in rows if row.remarks or (row.reason and row.seal is not SealVerdict.NONE)]
+    told = [
+        row
+        for row in rows
+        if row.remarks or (row.reason and row.signature is not SignatureVerdict.NONE)
+    ]
     for row in told:
         for remark in dict.fromkeys((*row.remarks, *([row.reason] if row.reason else []))):
             parts = (Piece(row.identity, Style.NAME), f": {remark}")
@@ -107,8 +111,8 @@ def _detail(row: RepositoryRow, ink: Ink) -> Iterator[str]:
         ("made", minute(row.made_at)),
         ("last asked for", minute(row.fetched_at)),
         ("expires", minute(row.expires_at)),
-        ("seal", _seal(row)),
-        ("seal says", row.reason),
+        ("signature", _signature(row)),
+        ("signature says", row.reason),
     )
     for address in row.addresses:
         yield from fact(ink, "  address", address, width=20)

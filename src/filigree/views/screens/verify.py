@@ -7,7 +7,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.files import Aspect, Difference, Evidence, Sort, Verdict
 from filigree.model.package import State
-from filigree.model.seals import SealVerdict
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.verifying.verdicts import SIGNED, FileVerdict
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import STATE_WORDS, VERDICT_STYLES, closing
@@ -191,11 +191,13 @@ def _rests_on(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
         words = f"Compared: {compared}. The keys were {whose}."
         yield from ink.flowed(line(Piece(words, Style.FAINT)))
     yield from _policies(summary, ink)
-    seals = {SealVerdict(name): count for name, count in summary["record_seals"].items()}
-    odd = [f"{n:,} {v.value}" for v, n in seals.items() if v is not SealVerdict.GOOD]
+    signatures = {
+        SignatureVerdict(name): count for name, count in summary["record_signatures"].items()
+    }
+    odd = [f"{n:,} {v.value}" for v, n in signatures.items() if v is not SignatureVerdict.GOOD]
     if odd:
-        told = listed([f"{seals.get(SealVerdict.GOOD, 0):,} good", *odd])
-        words = f"Seals of the packages' own records: {told}."
+        told = listed([f"{signatures.get(SignatureVerdict.GOOD, 0):,} good", *odd])
+        words = f"Signatures of the packages' own records: {told}."
         yield from ink.flowed(line(Piece(words, Style.WARN)))
     if summary["reused"]:
         words = (

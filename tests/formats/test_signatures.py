@@ -1,4 +1,4 @@
-"""Seals that another program made: gpg, in a home of its own, is the independent judge of ours."""
+"""Signatures that another program made: gpg, in a home of its own, is the independent judge of ours."""
 
 import io
 import shutil
@@ -17,13 +17,13 @@ from filigree.demo.rpm_bytes import header, signature_rows
 from filigree.demo.world import Ware
 from filigree.families.deb.archive import DebArchive
 from filigree.families.rpm.archive import RpmArchive
-from filigree.families.rpm.seals import record_seal
+from filigree.families.rpm.signatures import record_signature
 from filigree.formats.keys import Key, read_keys
 from filigree.formats.openpgp import IN_MEMORY, judge_detached, judge_pieces
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm.header import Type, read_header
 from filigree.model.answer import Gap
-from filigree.model.seals import Seal, SealVerdict
+from filigree.model.signatures import Signatures, SignatureVerdict
 
 pytestmark = pytest.mark.skipif(shutil.which("gpg") is None, reason="gpg is not here")
 NOW = datetime.now(UTC)
@@ -91,7 +91,7 @@ KNOWN = ("strong", "curved", "lapsed", "late", "short", "oldfashioned", "revoked
 
 
 @pytest.fixture(scope="module")
-def made(home: Home) -> dict[str, Seal]:
+def made(home: Home) -> dict[str, Signatures]:
     """Every way of signing the same text, judged with the keys as they are in the end."""
     signatures = {
         "rsa": home.sign("strong", TEXT),
@@ -137,7 +137,7 @@ def made(home: Home) -> dict[str, Seal]:
     return found
 
 
-GOOD, BAD, WEAK = SealVerdict.GOOD, SealVerdict.BAD, SealVerdict.WEAK
+GOOD, BAD, WEAK = SignatureVerdict.GOOD, SignatureVerdict.BAD, SignatureVerdict.WEAK
 
 
 @pytest.mark.parametrize(
@@ -152,9 +152,9 @@ GOOD, BAD, WEAK = SealVerdict.GOOD, SealVerdict.BAD, SealVerdict.WEAK
         ("md5-like", WEAK, "it is made with RIPEMD"),
         ("short", WEAK, "its key is no longer trusted: RSA1024"),
         ("oldfashioned", WEAK, "its key is no longer trusted: SHA1"),
-        ("stranger", SealVerdict.UNKNOWN_KEY, "no key that may sign it is at hand for "),
-        ("lapsed", SealVerdict.EXPIRED, "its key has expired since, on 2024-01-31"),
-        ("late", SealVerdict.EXPIRED, "its key had expired on 2024-02-01, before it signed"),
+        ("stranger", SignatureVerdict.UNKNOWN_KEY, "no key that may sign it is at hand for "),
+        ("lapsed", SignatureVerdict.EXPIRED, "its key has expired since, on 2024-01-31"),
+        ("late", SignatureVerdict.EXPIRED, "its key had expired on 2024-02-01, before it signed"),
         ("of the future", BAD, "it is from the future: it says that it was made on 2050-03-01"),
         ("revoked", BAD, "its key was revoked on "),
         ("rsa, text changed", BAD, "that was changed"),
@@ -167,17 +167,17 @@ GOOD, BAD, WEAK = SealVerdict.GOOD, SealVerdict.BAD, SealVerdict.WEAK
         ("stranger, text changed", BAD, "that was changed"),
         ("rsa, signature changed", BAD, "it does not fit"),
         ("cut off", BAD, "it"),
-        ("empty", SealVerdict.NONE, "it is not signed"),
+        ("empty", SignatureVerdict.NONE, "it is not signed"),
         ("no signature", BAD, "cannot be read"),
     ],
 )
 def test_every_way_of_signing_is_told_apart(
-    made: dict[str, Seal], how: str, verdict: SealVerdict, says: str | None
+    made: dict[str, Signatures], how: str, verdict: SignatureVerdict, says: str | None
 ) -> None:
-    seal = made[how]
-    assert seal.verdict is verdict, seal
-    assert (says is None) == (seal.reason is None)
-    assert says is None or says in (seal.reason or "")
+    signature = made[how]
+    assert signature.verdict is verdict, signature
+    assert (says is None) == (signature.reason is None)
+    assert says is None or says in (signature.reason or "")
 
 
 def test_what_is_large_is_judged_as_what_is_small(home: Home) -> None:
@@ -208,9 +208,9 @@ def test_one_weak_key_does_not_cost_the_others_of_its_file(home: Home) -> None:
 # -- archives -------------------------------------------------------------------------------
 
 
-def rpm_seal(data: bytes, keys: list[Key], beside: bytes | None = None) -> Seal:
+def rpm_signature(data: bytes, keys: list[Key], beside: bytes | None = None) -> Signatures:
     gaps: list[Gap] = []
-    return RpmArchive(MemoryBytes(data), "/x.rpm", gaps.append).seal(keys, NOW, beside)
+    return RpmArchive(MemoryBytes(data), "/x.rpm", gaps.append).signature(keys, NOW, beside)
 
 
 def changed(data: bytes, at: int) -> bytes:
@@ -218,7 +218,7 @@ def changed(data: bytes, at: int) -> bytes:
 
 
 def main_header_at(data: bytes) -> int:
-    """Where the header starts: behind the lead and the header of seals, at a place divided by 8."""
+    """Where the header starts: behind the lead and the header of signatures, at a place divided by 8."""
     count, size = int.from_bytes(data[104:108], "big"), int.from_bytes(data[108:112], "big")
     end = 96 + 16 + 16 * count + size
     return end + -end % 8
@@ -237,23 +237,23 @@ def test_archives_of_the_second_family(home: Home, who: str, tags: str) -> None:
     whole = signer if tags != "header" else None
     data = rpm.archive(shipped(SMALL), sign=sign, whole=whole)
     keys = home.keys(who)
-    assert rpm_seal(data, keys).verdict is GOOD
-    assert rpm_seal(data, home.keys("stranger")).verdict is SealVerdict.UNKNOWN_KEY
+    assert rpm_signature(data, keys).verdict is GOOD
+    assert rpm_signature(data, home.keys("stranger")).verdict is SignatureVerdict.UNKNOWN_KEY
     name = data.index(b"Holds a little silt")
     for place in (name, len(data) - 30):
-        assert rpm_seal(changed(data, place), keys).verdict is BAD
+        assert rpm_signature(changed(data, place), keys).verdict is BAD
     # No two signatures are of the same length for certain: it is looked for as it was made.
     signature = next(data.index(one) for one in made if one in data)
     for place in (signature + 20, signature + 60):
-        assert rpm_seal(changed(data, place), keys).verdict is BAD
+        assert rpm_signature(changed(data, place), keys).verdict is BAD
 
 
-def test_a_payload_is_covered_by_a_seal_of_the_header_alone(home: Home) -> None:
+def test_a_payload_is_covered_by_a_signature_of_the_header_alone(home: Home) -> None:
     data = rpm.archive(shipped(SMALL), sign=home.signer("curved"))
-    seal = rpm_seal(changed(data, len(data) - 30), home.keys("curved"))
-    assert seal.verdict is BAD
-    assert "header and payload" in (seal.reason or "")
-    assert [one.verdict for one in seal.signers] == [
+    signature = rpm_signature(changed(data, len(data) - 30), home.keys("curved"))
+    assert signature.verdict is BAD
+    assert "header and payload" in (signature.reason or "")
+    assert [one.verdict for one in signature.signers] == [
         GOOD,
         GOOD,
     ]  # the header itself is as it was signed
@@ -261,8 +261,8 @@ def test_a_payload_is_covered_by_a_seal_of_the_header_alone(home: Home) -> None:
 
 def test_an_archive_without_a_signature_has_none(home: Home) -> None:
     assert (
-        rpm_seal(rpm.archive(shipped(SMALL), sign=None), home.keys("strong")).verdict
-        is SealVerdict.NONE
+        rpm_signature(rpm.archive(shipped(SMALL), sign=None), home.keys("strong")).verdict
+        is SignatureVerdict.NONE
     )
 
 
@@ -280,34 +280,34 @@ def deb_data(sign: Callable[[bytes], bytes] | None) -> bytes:
     return deb.ar({**parts, "_gpgorigin": sign(b"".join(parts.values()))})
 
 
-def deb_seal(data: bytes, keys: list[Key], beside: bytes | None = None) -> Seal:
-    return DebArchive(MemoryBytes(data), "/x.deb", lambda _: None).seal(keys, NOW, beside)
+def deb_signature(data: bytes, keys: list[Key], beside: bytes | None = None) -> Signatures:
+    return DebArchive(MemoryBytes(data), "/x.deb", lambda _: None).signature(keys, NOW, beside)
 
 
 def test_archives_of_the_first_family_are_signed_inside(home: Home) -> None:
     data, keys = deb_data(home.signer("strong")), home.keys("strong")
-    assert deb_seal(data, keys).verdict is GOOD
-    assert deb_seal(data, home.keys("curved")).verdict is SealVerdict.UNKNOWN_KEY
+    assert deb_signature(data, keys).verdict is GOOD
+    assert deb_signature(data, home.keys("curved")).verdict is SignatureVerdict.UNKNOWN_KEY
     inner = data.index(b"data.tar.gz") + 60 + 200
-    assert deb_seal(changed(data, inner), keys).verdict is BAD
+    assert deb_signature(changed(data, inner), keys).verdict is BAD
     # The signature covers every member but signatures: one more does not go unnoticed.
     extra = deb.ar({"more": b"anything"})[8:]
-    assert deb_seal(data + extra, keys).verdict is BAD
-    assert deb_seal(deb_data(None), keys).verdict is SealVerdict.NONE
+    assert deb_signature(data + extra, keys).verdict is BAD
+    assert deb_signature(deb_data(None), keys).verdict is SignatureVerdict.NONE
 
 
 def test_signatures_beside_an_archive(home: Home) -> None:
     keys = home.keys("curved")
     for data, judge in (
-        (deb_data(None), deb_seal),
-        (rpm.archive(shipped(SMALL), sign=None), rpm_seal),
+        (deb_data(None), deb_signature),
+        (rpm.archive(shipped(SMALL), sign=None), rpm_signature),
     ):
         beside = home.sign("curved", data, "--armor")
         assert judge(data, keys, beside).verdict is GOOD
-        assert judge(data, home.keys("strong"), beside).verdict is SealVerdict.UNKNOWN_KEY
+        assert judge(data, home.keys("strong"), beside).verdict is SignatureVerdict.UNKNOWN_KEY
         assert judge(data, keys, beside[:100]).verdict is BAD
     other = home.sign("curved", b"something else")
-    assert deb_seal(deb_data(None), keys, other).verdict is BAD
+    assert deb_signature(deb_data(None), keys, other).verdict is BAD
 
 
 # -- records --------------------------------------------------------------------------------
@@ -320,30 +320,30 @@ def record(home: Home, who: str = "strong", **more: object) -> bytes:
     return header(rows, after=[*signature_rows(covered, home.signer(who)), *after])
 
 
-def seal_of(blob: bytes, keys: list[Key]) -> Seal:
-    return record_seal(read_header(blob), keys, NOW)
+def signature_of(blob: bytes, keys: list[Key]) -> Signatures:
+    return record_signature(read_header(blob), keys, NOW)
 
 
-def test_a_record_bears_the_seal_of_its_archive(home: Home) -> None:
+def test_a_record_bears_the_signature_of_its_archive(home: Home) -> None:
     blob, keys = record(home), home.keys("strong")
-    assert seal_of(blob, keys).verdict is GOOD
-    assert seal_of(blob, []).verdict is SealVerdict.UNKNOWN_KEY
+    assert signature_of(blob, keys).verdict is GOOD
+    assert signature_of(blob, []).verdict is SignatureVerdict.UNKNOWN_KEY
     # What installation added is nobody's word, and may say anything.
     at = blob.index((1_700_000_000).to_bytes(4, "big"))
-    assert seal_of(changed(blob, at), keys).verdict is GOOD
+    assert signature_of(changed(blob, at), keys).verdict is GOOD
     summary = blob.index(b"Holds a little silt")
-    assert seal_of(changed(blob, summary), keys).verdict is BAD
+    assert signature_of(changed(blob, summary), keys).verdict is BAD
 
 
-def test_what_stands_outside_of_the_seal_cannot_speak_of_files(home: Home) -> None:
+def test_what_stands_outside_of_the_signature_cannot_speak_of_files(home: Home) -> None:
     blob = record(home, after=[(5010, Type.STRINGS, ["cap_setuid=ep"])])
-    seal = seal_of(blob, home.keys("strong"))
-    assert seal.verdict is BAD
-    assert "stand outside of what is sealed" in (seal.reason or "")
+    signature = signature_of(blob, home.keys("strong"))
+    assert signature.verdict is BAD
+    assert "stand outside of what is signed" in (signature.reason or "")
 
 
-def test_a_record_without_an_immutable_part_bears_no_seal(home: Home) -> None:
+def test_a_record_without_an_immutable_part_bears_no_signature(home: Home) -> None:
     blob = header(rpm.rows_of(shipped(SMALL)), region=None)
-    seal = seal_of(blob, home.keys("strong"))
-    assert seal.verdict is SealVerdict.NONE
-    assert seal.reason
+    signature = signature_of(blob, home.keys("strong"))
+    assert signature.verdict is SignatureVerdict.NONE
+    assert signature.reason

@@ -1,4 +1,4 @@
-"""Seals of package headers: of an archive's, and of the record that is kept of it.
+"""Signatures of package headers: of an archive's, and of the record that is kept of it.
 
 Follows the signatures chapter of the format's manual. What is covered is the immutable part of the
 header with its magic in front; some signatures and digests of archives cover the payload behind it
@@ -15,10 +15,15 @@ from filigree.formats.keys import Key
 from filigree.formats.openpgp import Pieces, combined, judge_detached, judge_pieces
 from filigree.formats.rpm import tags
 from filigree.formats.rpm.header import Header, HeaderError
-from filigree.model.seals import Check, Seal, SealVerdict
+from filigree.model.signatures import Check, Signatures, SignatureVerdict
 
-_OF_HEADER = (tags.SEAL_DSA, tags.SEAL_RSA)
-_OF_ALL = (tags.OLD_SEAL_RSA, tags.OLD_SEAL_DSA, tags.KEPT_SEAL_RSA, tags.KEPT_SEAL_DSA)
+_OF_HEADER = (tags.SIGNATURE_DSA, tags.SIGNATURE_RSA)
+_OF_ALL = (
+    tags.OLD_SIGNATURE_RSA,
+    tags.OLD_SIGNATURE_DSA,
+    tags.KEPT_SIGNATURE_RSA,
+    tags.KEPT_SIGNATURE_DSA,
+)
 _DIGESTS = (
     (tags.HEADER_SHA1, "sha1"),
     (tags.HEADER_SHA256, "sha256"),
@@ -52,9 +57,9 @@ def header_checks(covered: bytes, kept: Header) -> Iterator[Check]:
             yield Check(what, f"{algorithm}:{told.lower()}", f"{algorithm}:{found}")
 
 
-def header_seals(
+def judged_header(
     covered: bytes, kept: Header, keys: Sequence[Key], now: datetime
-) -> Iterator[Seal]:
+) -> Iterator[Signatures]:
     """Every signature of the header alone, judged."""
     for signature in header_signatures(kept):
         yield judge_detached(covered, signature, keys, now)
@@ -66,16 +71,16 @@ def header_signatures(kept: Header) -> Iterator[bytes]:
         value = kept.value(tag)
         if isinstance(value, bytes) and value:
             yield value
-    for text in kept.texts(tags.SEALS_BASE64)[:_MOST]:
+    for text in kept.texts(tags.SIGNATURES_BASE64)[:_MOST]:
         try:
             yield base64.b64decode(text, validate=True)
         except (binascii.Error, ValueError):
             yield text[:_ENOUGH].encode("utf-8", "surrogateescape")  # judged as what cannot be read
 
 
-def whole_seals(
+def judged_whole(
     pieces: Pieces, size: int, kept: Header, keys: Sequence[Key], now: datetime
-) -> Iterator[Seal]:
+) -> Iterator[Signatures]:
     """Every signature of header and payload together, judged."""
     for tag in _OF_ALL:
         value = kept.value(tag)
@@ -83,30 +88,35 @@ def whole_seals(
             yield judge_pieces(pieces, size, value, keys, now)
 
 
-def record_seal(record: Header, keys: Sequence[Key], now: datetime) -> Seal:
-    """What the signatures say of a record that a database keeps. A changed record's seal is bad."""
+def record_signature(record: Header, keys: Sequence[Key], now: datetime) -> Signatures:
+    """What the signatures say of a record that a database keeps. A changed record's signature is bad."""
     try:
         covered = covered_part(record)
     except HeaderError as error:
-        return Seal(
-            SealVerdict.NONE, reason=f"its record bears no seal that could be judged: {error}"
+        return Signatures(
+            SignatureVerdict.NONE,
+            reason=f"its record bears no signature that could be judged: {error}",
         )
     try:
         wrong = next((one for one in header_checks(covered, record) if not one.holds), None)
-        seals = list(header_seals(covered, record, keys, now))
+        signatures = list(judged_header(covered, record, keys, now))
     except HeaderError as error:
-        return Seal(SealVerdict.BAD, reason=f"the seals of the record cannot be read: {error}")
+        return Signatures(
+            SignatureVerdict.BAD, reason=f"the signatures of the record cannot be read: {error}"
+        )
     if wrong is not None:
         algorithm = wrong.expected.partition(":")[0]
         why = f"the record is not what its digest ({algorithm}) says"
-        return Seal(SealVerdict.BAD, combined(seals).signers, why)
+        return Signatures(SignatureVerdict.BAD, combined(signatures).signers, why)
     added = sorted(set(_outside(record, covered)) & _OF_FILES)
     if added:
         names = ", ".join(tags.tag_name(tag) for tag in added)
-        return Seal(
-            SealVerdict.BAD, combined(seals).signers, f"{names} stand outside of what is sealed"
+        return Signatures(
+            SignatureVerdict.BAD,
+            combined(signatures).signers,
+            f"{names} stand outside of what is signed",
         )
-    return combined(seals)
+    return combined(signatures)
 
 
 def _outside(header: Header, covered: bytes) -> Iterator[int]:

@@ -1,4 +1,4 @@
-"""Seals: what is to be said of the signatures on something, and of the keys that made them."""
+"""Signatures: what is to be said of the signatures on something, and of the keys that made them."""
 
 from dataclasses import dataclass
 from datetime import datetime
@@ -6,7 +6,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 
-class SealVerdict(StrEnum):
+class SignatureVerdict(StrEnum):
     """What is to be said of a signature, or of what should bear one; worst first."""
 
     BAD = "bad"
@@ -26,16 +26,16 @@ class Signer(NamedTuple):
     fingerprint: str
     identity: str | None
     made_at: datetime | None
-    verdict: SealVerdict
+    verdict: SignatureVerdict
     key_file: str | None
     reason: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
-class Seal:
+class Signatures:
     """What is to be said of all signatures of one thing. `reason` is for people."""
 
-    verdict: SealVerdict
+    verdict: SignatureVerdict
     signers: tuple[Signer, ...] = ()
     reason: str | None = None
 
