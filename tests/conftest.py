@@ -19,6 +19,8 @@ from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import build_heron
 from filigree.demo.plover import build_plover
 from filigree.formats.unpacking import renew_allowance
+from filigree.model.events import Event
+from filigree.system import System
 from tests.making import DebRoot
 
 settings.register_profile("bounded", max_examples=60, deadline=None, derandomize=True)
@@ -126,3 +128,10 @@ def ask(call: Run) -> Callable[..., Any]:
 def anew() -> None:
     """What streams may give beyond their share is counted a question: here a test."""
     renew_allowance()
+
+
+def events_of(system: System) -> list[Event]:
+    """All that a system's own history tells."""
+    history = system.database.history
+    assert history is not None, "this family keeps a history"
+    return list(history.events())

@@ -13,6 +13,7 @@ from filigree.formats.change_logs import Logged, read_arch_log, read_deb_log
 from filigree.model.events import Action
 from filigree.questions.commands.dossier import dossier
 from filigree.system import open_system
+from tests.conftest import events_of
 from tests.making import DebRoot, RpmRoot
 
 AT = datetime(2026, 1, 12, 8, 30, 7, tzinfo=UTC)
@@ -149,7 +150,7 @@ def test_the_newest_transactions_of_an_rpm_system(tmp_path: Path) -> None:
     _newest(root.folder / "usr/lib/sysimage/libdnf5/transaction_history.sqlite")
     with open_system(root.path) as system:
         (row,) = dossier(system, ["gull"]).records
-        every = [(one.action, one.name, one.version) for one in system.database.events()]
+        every = [(one.action, one.name, one.version) for one in events_of(system)]
         assert not system.gaps
     assert {(one.action, one.version, one.architecture) for one in row.history} == {
         (INSTALLED, "0.9-1", "x86_64"), (REPLACED, "0.9-1", "x86_64"), (INSTALLED, "2:1.0-1", "x86_64"),
@@ -194,14 +195,14 @@ def test_a_newest_history_that_cannot_be_read_is_a_gap(tmp_path: Path, content: 
     path = "usr/lib/sysimage/libdnf5/transaction_history.sqlite"
     root.write(path, content)
     with open_system(root.path) as system:
-        assert not list(system.database.events())
+        assert not list(events_of(system))
         assert [gap.what for gap in system.gaps] == [f"/{path}"]
 
 
 def test_the_history_of_plover(plover: Path) -> None:
     with open_system(str(plover)) as system:
         (row,) = dossier(system, ["chartroom"]).records
-        every = list(system.database.events())
+        every = list(events_of(system))
     assert [(one.action, one.version) for one in row.history] == [
         (INSTALLED, "5.4.1-2"), (REPLACED, "5.3.9-1"), (INSTALLED, "5.3.9-1"),
     ]  # fmt: skip

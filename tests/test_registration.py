@@ -18,6 +18,28 @@ from filigree.model.needs import Capability
 from filigree.model.package import Package
 
 
+class Rules:
+    """Names are all that counts."""
+
+    machines = ("any",)
+    keeping = frozenset()
+
+    def satisfies(self, asked, provided):
+        return asked.term.name == provided.capability.name
+
+    def forbids(self, kind, asked, provided):
+        return False
+
+    def rivals(self, one, other):
+        return "there can be one"
+
+    def machine_of(self, package):
+        return "any"
+
+    def stays(self, package):
+        return False
+
+
 class Database(DatabaseDefaults):
     """One package a line: name, version, path."""
 
@@ -55,26 +77,10 @@ class Database(DatabaseDefaults):
     def capabilities(self, package):
         return (Capability(package.name, package.version),)
 
-    def meets(self, term, asker, holder, capability):
-        return term.name == capability.name
-
-    def forbids(self, kind, term, asker, holder, capability):
-        return False
-
-    def rivals(self, one, other):
-        return "there can be one"
-
-    def machine_of(self, package):
-        return "any"
-
-    machines = ("any",)
-    keeping = frozenset()
+    rules = Rules()
 
     def fields(self, package):
         return {"line": package.name}
-
-    def sources(self, now, keyring, own=None):
-        return None
 
     kept_endings = ()
 
@@ -107,6 +113,9 @@ class Family:
 
     def open(self, jail, report):
         return Database(jail)
+
+    def sources(self, database, judging):
+        return None
 
     def split_version(self, version):
         return split_version(version)

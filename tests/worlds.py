@@ -3,15 +3,18 @@
 from collections.abc import Callable, Iterable, Sequence
 from itertools import chain, combinations
 
-from filigree.families.deb import needs as deb_rules
+from filigree.families.deb.rules import DebRules
 from filigree.families.deb.stanza import capabilities_of, needs_of
-from filigree.families.rpm import needs as rpm_rules
+from filigree.families.protocol import Asked, Provided, Rules
 from filigree.families.rpm.described import capabilities_of as rpm_capabilities
 from filigree.families.rpm.described import needs_of as rpm_needs
+from filigree.families.rpm.rules import RpmRules
+from filigree.families.shared.expressions import Expressions
 from filigree.formats.deb import versions as deb_versions
+from filigree.formats.patterns import glob
 from filigree.formats.relation_error import RelationError
 from filigree.formats.rpm import versions as rpm_versions
-from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Reason, State
 from filigree.questions.planning.world import Offered
 from tests.planning.checking import checked
@@ -89,30 +92,26 @@ class MadeWorld:
             if need.kind is Relation.OBSOLETES and str(need.condition).split(" ")[0] == name
         ]
 
-    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:
+    @property
+    def _rules(self) -> Rules:
         if self._is_deb:
-            return deb_rules.term_is_met(term, asker, holder, capability, "amd64")
-        return rpm_rules.term_is_met(term, capability)
+            return DebRules("amd64", (), dict, lambda: Expressions((), glob, "", print))
+        return RpmRules("x86_64", lambda name: name.startswith("kern"))
 
-    def forbids(
-        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool:
-        if self._is_deb:
-            return deb_rules.term_forbids(kind, term, asker, holder, capability, "amd64")
-        return rpm_rules.term_forbids(kind, term, asker, holder, capability)
+    def satisfies(self, asked: Asked, provided: Provided) -> bool:
+        return self._rules.satisfies(asked, provided)
+
+    def forbids(self, kind: Relation, asked: Asked, provided: Provided) -> bool:
+        return self._rules.forbids(kind, asked, provided)
 
     def stays(self, package: Package) -> bool:
         return "stays" in package.fields
 
     def machine_of(self, package: Package) -> str:
-        if self._is_deb:
-            return deb_rules.own_machine(package.architecture, "amd64") or ""
-        return rpm_rules.machine_of(package.architecture, "x86_64")
+        return self._rules.machine_of(package)
 
     def rivals(self, one: Package, other: Package) -> str | None:
-        if self._is_deb:
-            return deb_rules.rivals(one, other, "amd64")
-        return rpm_rules.rivals(one, other, one.name.startswith("kern"))
+        return self._rules.rivals(one, other)
 
 
 def deb(label: str, **fields: str) -> Package:

@@ -1,7 +1,7 @@
 """A system: a root and its family, what every question is asked of."""
 
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 from glob import escape as glob_escape
@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail, LentFile
 from filigree.access.walking import DirectoryWalk
-from filigree.families.protocol import Archive, Database, Family, Records
+from filigree.families.protocol import Archive, Database, Family, Judging, Records, Sources
 from filigree.families.registry import family_named, family_of, is_archive_name, open_archive
 from filigree.families.shared.indexes import doubts
 from filigree.families.shared.looking import os_release
@@ -19,7 +19,7 @@ from filigree.formats.keys import Key, read_keys
 from filigree.formats.unpacking import renew_allowance
 from filigree.model.answer import Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, Obstacle, words_of
-from filigree.model.files import Kind
+from filigree.model.files import Kind, ManagedLink, Relocation
 from filigree.model.package import Package, State
 from filigree.model.repositories import without_user
 from filigree.paths import PathIndex
@@ -108,6 +108,22 @@ class System:
     def paths(self) -> PathIndex:
         """Every path on record."""
         return PathIndex(self.database)
+
+    @property
+    def relocations(self) -> Sequence[Relocation]:
+        """Declared diversions; none where the family knows no such thing."""
+        policy = self.database.policy
+        return policy.relocations if policy is not None else ()
+
+    @property
+    def managed_links(self) -> Mapping[str, ManagedLink]:
+        """Links made at run time by the system's own mechanism for interchangeable programs."""
+        policy = self.database.policy
+        return policy.managed_links if policy is not None else {}
+
+    def sources(self, judging: Judging) -> Sources | None:
+        """What the system could install; None where its family has no repositories."""
+        return self.family.sources(self.database, judging)
 
     def records(self, package: Package) -> Records:
         """Where a package is on record: its archive, or else the system's database.

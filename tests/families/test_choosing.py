@@ -8,6 +8,7 @@ import pytest
 from filigree.families.deb.choosing import Pin, Pins
 from filigree.families.deb.choosing import choices as deb_choices
 from filigree.families.deb.repositories import DebRepositories
+from filigree.families.protocol import Judging
 from filigree.families.rpm.choosing import choices as rpm_choices
 from filigree.families.rpm.choosing import excluded
 from filigree.families.shared.expressions import Expressions, Told
@@ -176,7 +177,9 @@ def test_the_priority_of_a_repository(tmp_path: Path, files: dict[str, str], exp
         path = folder / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text)
-    configured = DebRepositories(Jail(str(tmp_path)), lambda _: None, ["amd64"], datetime.now(UTC))
+    configured = DebRepositories(
+        Jail(str(tmp_path)), lambda _: None, ["amd64"], Judging(datetime.now(UTC))
+    )
     (one,) = configured.all()
     assert one.priority == expected
     assert one.facts["priority_from"]

@@ -5,6 +5,7 @@ from pathlib import Path
 
 import pytest
 
+from filigree.families.protocol import Asked, Provided
 from filigree.families.registry import families
 from filigree.model.errors import DatabaseError, NoSystem
 from filigree.model.files import Kind, ManagedLink, Role
@@ -158,7 +159,7 @@ def test_diversions_move_everybodys_file_but_the_keepers(deb_root: DebRoot) -> N
     }
     assert places["keeper"]["/bin/a"] == "/bin/a"
     assert places["other"]["/bin/a"] == "/bin/a.other"
-    assert len(system.database.relocations()) == 2
+    assert len(system.relocations) == 2
 
 
 def test_declared_owners_modes_and_exclusions(deb_root: DebRoot) -> None:
@@ -183,7 +184,7 @@ def test_links_made_at_run_time(deb_root: DebRoot) -> None:
     deb_root.write(
         "var/lib/dpkg/alternatives/viewer", "auto\n/usr/bin/viewer\n\n/usr/bin/a\n50\n\n"
     )
-    links = open_system(deb_root.path).database.managed_links()
+    links = open_system(deb_root.path).managed_links
     assert links["/usr/bin/viewer"] == ManagedLink("/usr/bin/viewer", "viewer")
     assert "/etc/alternatives/viewer" in links
 
@@ -260,7 +261,9 @@ def test_what_meets_a_need(
     provided, _, at = capability.partition(" ")
     offered = Capability(provided, at or None)
     database = open_system(deb_root.path).database
-    assert database.meets(asked, made("a", asker), holder, offered) is met
+    assert (
+        database.rules.satisfies(Asked(asked, made("a", asker)), Provided(offered, holder)) is met
+    )
 
 
 def test_a_root_that_is_no_system(tmp_path: Path) -> None:

@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from filigree.demo.rpm_bytes import header, sqlite_file
+from filigree.families.protocol import Asked, Provided
 from filigree.families.rpm.module_streams import followed_streams, needs_written
 from filigree.formats.file_capabilities import ATTRIBUTE, parse_capabilities, write_attribute
 from filigree.formats.rpm.header import Type
@@ -404,7 +405,7 @@ def test_what_meets_a_need(root: RpmRoot, asked: str, offered: str, met: bool) -
     term = Term(name, Comparison(sign) if sign else None, version or None)
     name, sign, version = (*offered.split(), "", "")[:3]
     capability = Capability(name, version, Comparison(sign)) if sign else Capability(name)
-    assert database.meets(term, package, package, capability) is met
+    assert database.rules.satisfies(Asked(term, package), Provided(capability, package)) is met
 
 
 def test_needs_of_every_kind(root: RpmRoot) -> None:

@@ -159,7 +159,7 @@ def test_no_records_at_all(tmp_path: Path) -> None:
 
 def test_what_is_gone_is_told(dunlin: Path) -> None:
     with open_system(str(dunlin)) as system:
-        found = {(one.name, one.version, one.action) for one in system.database.events()}
+        found = {(one.name, one.version, one.action) for one in system.database.history.events()}
         (row,) = dossier(system, ["chartroom"]).records
     assert found == {
         ("oldgauge", "1.9-8", Action.REMOVED), ("chartroom", "5.3.9-1", Action.REPLACED),

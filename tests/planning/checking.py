@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Iterator
 
+from filigree.families.protocol import Asked, Provided
 from filigree.model.needs import Need, Term
 from filigree.model.package import Package
 from filigree.questions.dependencies.satisfaction import satisfy
@@ -25,7 +26,7 @@ def checked(world: World, packages: Iterable[Package]) -> list[str]:
             p
             for p in answering.get(term.name, ())
             for c in world.capabilities(p)
-            if c.name == term.name and world.meets(term, asker, p, c)
+            if c.name == term.name and world.satisfies(Asked(term, asker), Provided(c, p))
         ]
         if term.name.startswith("/"):
             owners = set(world.owners(term.name))
@@ -61,6 +62,7 @@ def _clashes(
     term = need.condition
     for other in answering.get(term.name, ()):
         if any(
-            world.forbids(need.kind, term, package, other, c) for c in world.capabilities(other)
+            world.forbids(need.kind, Asked(term, package), Provided(c, other))
+            for c in world.capabilities(other)
         ):
             yield f"{package.label} {need.kind} {need.text}: {other.label}"

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from filigree.families.protocol import Asked, Provided
 from filigree.model.needs import Capability, Comparison, Need, Relation, Term, terms_of
 from filigree.model.package import Package, State
 from filigree.questions.asking.scopes import Scope, looking
@@ -65,7 +66,9 @@ def test_the_graph_is_what_the_records_say(station: str, tmp_path: Path) -> None
                     for capability in offered.records.capabilities(holder)
                     for term in terms_of(need.condition)
                     if capability.name == term.name
-                    and system.database.meets(term, asker, holder, capability)
+                    and system.database.rules.satisfies(
+                        Asked(term, asker), Provided(capability, holder)
+                    )
                 }
                 assert set(graph.holders(ask)) == expected, need.text
         assert edges == sum(1 for _ in graph.links(Relation))
@@ -171,8 +174,8 @@ def test_only_what_was_chosen(station: str) -> None:
 class Anything:
     """Rules by which every version differs."""
 
-    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
-        return term.version == capability.version
+    def satisfies(self, asked: Asked, provided: Provided) -> bool:
+        return asked.term.version == provided.capability.version
 
     def forbids(self, *_: object) -> bool:
         return False

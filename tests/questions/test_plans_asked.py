@@ -140,7 +140,7 @@ def test_an_archive_of_another_family_or_machine(heron: Path, archives: dict[str
     assert [reason.kind for reason in row.reasons] == ["family"]
     with open_system(str(heron)) as system:
         world = SystemWorld(system)
-        assert system.database.machines[0] == "amd64"
+        assert system.database.rules.machines[0] == "amd64"
         assert world.machine_of(Package("a", "1", "all", "deb")) == "amd64"
 
 

@@ -1,19 +1,35 @@
 """No system at all: what archives are asked about where the root holds none of a known family."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from datetime import datetime
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import NO_COPIES, ArchiveFamily, Family, FetchedCopies, Report
+from filigree.families.protocol import ArchiveFamily, Family
 from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.listing import PathListing
-from filigree.formats.keys import Key
 from filigree.formats.version_parts import split_version
 from filigree.model.files import Aspect, FileRecord
-from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Script, VersionParts
 
 NAME = "none"
+
+
+class NoRules:
+    """Nothing goes by any rule."""
+
+    machines: Sequence[str] = ()
+    keeping: frozenset[Relation] = frozenset()
+
+    def satisfies(self, *_: object) -> bool:
+        return False
+
+    forbids = stays = satisfies
+
+    def rivals(self, *_: Package) -> str | None:
+        return None
+
+    def machine_of(self, package: Package) -> str:
+        return package.architecture
 
 
 class EmptyDatabase(DatabaseDefaults):
@@ -21,65 +37,43 @@ class EmptyDatabase(DatabaseDefaults):
 
     aspects: frozenset[Aspect] = frozenset()
     architecture: str | None = None
+    rules = NoRules()
 
     def packages(self) -> Sequence[Package]:
         return ()
 
-    def listing(self, package: Package) -> PathListing:  # noqa: ARG002
+    def listing(self, *_: Package) -> PathListing:
         return PathListing()
 
     def listings(self) -> Iterator[tuple[Package, PathListing]]:
         return iter(())
 
-    def path_count(self, package: Package) -> int:  # noqa: ARG002
+    def path_count(self, *_: Package) -> int:
         return 0
 
-    def files(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+    def files(self, *_: Package) -> list[FileRecord]:
         return []
 
     configuration = files
 
-    def needs(self, package: Package) -> tuple[Need, ...]:  # noqa: ARG002
+    def needs(self, *_: Package) -> tuple[Need, ...]:
         return ()
 
-    def capabilities(self, package: Package) -> tuple[Capability, ...]:  # noqa: ARG002
+    def capabilities(self, *_: Package) -> tuple[Capability, ...]:
         return ()
 
-    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
-        return False
-
-    def forbids(self, *_: object) -> bool:
-        return False
-
-    def rivals(self, one: Package, other: Package) -> str | None:  # noqa: ARG002
-        return None
-
-    machines: Sequence[str] = ()
-    keeping: frozenset[Relation] = frozenset()
-
-    def machine_of(self, package: Package) -> str:
-        return package.architecture
-
-    def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
+    def scripts(self, *_: Package) -> tuple[Script, ...]:
         return ()
 
-    def fields(self, package: Package) -> Mapping[str, str]:  # noqa: ARG002
+    def fields(self, *_: Package) -> Mapping[str, str]:
         return {}
-
-    def sources(
-        self,
-        now: datetime,  # noqa: ARG002
-        keyring: list[Key] | None,  # noqa: ARG002
-        own: FetchedCopies = NO_COPIES,  # noqa: ARG002
-    ) -> None:
-        return None
 
     kept_endings: Sequence[str] = ()
 
-    def script_texts(self, package: Package) -> Iterator[str]:  # noqa: ARG002
+    def script_texts(self, *_: Package) -> Iterator[str]:
         return iter(())
 
-    def place_of(self, package: Package) -> str:  # noqa: ARG002
+    def place_of(self, *_: Package) -> str:
         return "/"
 
     def archive_folders(self) -> Sequence[str]:
@@ -88,7 +82,7 @@ class EmptyDatabase(DatabaseDefaults):
     def index_folders(self) -> Sequence[str]:
         return ()
 
-    def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
+    def keeper_of(self, *_: str) -> Package | None:
         return None
 
 
@@ -103,11 +97,14 @@ class NoFamily:
     def looked_for(self) -> Iterable[str]:
         return ()
 
-    def recognises(self, jail: Jail) -> bool:  # noqa: ARG002
+    def recognises(self, *_: Jail) -> bool:
         return False
 
-    def open(self, jail: Jail, report: Report) -> EmptyDatabase:  # noqa: ARG002
+    def open(self, *_: object) -> EmptyDatabase:
         return EmptyDatabase()
+
+    def sources(self, *_: object) -> None:
+        return None
 
     def split_version(self, version: str) -> VersionParts:
         return split_version(version)

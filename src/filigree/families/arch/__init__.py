@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail
 from filigree.families.arch.places import LOCAL
-from filigree.families.protocol import ArchiveFamily, Family, Report
+from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.formats.arch.versions import compare_versions
 from filigree.formats.version_parts import split_version
 
@@ -47,6 +47,11 @@ class ArchFamily:
         from filigree.families.arch.database import ArchDatabase
 
         return ArchDatabase(jail, report)
+
+    def sources(self, database: "ArchDatabase", judging: Judging) -> Sources:
+        from filigree.families.arch.sources import ArchSources
+
+        return ArchSources(database, judging)
 
     split_version = staticmethod(split_version)
     compare_versions = order = staticmethod(compare_versions)

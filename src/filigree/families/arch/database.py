@@ -1,18 +1,18 @@
 """The installed packages of an `arch` system, read afresh from the root: a folder for each."""
 
 from collections import Counter
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from datetime import datetime
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any
 
 from filigree.access.jail import Jail
 from filigree.families.arch import described, places
-from filigree.families.arch.needs import ANY, machine_of, term_forbids, term_is_met
+from filigree.families.arch.needs import ANY
 from filigree.families.arch.offers import read_offers
+from filigree.families.arch.rules import ArchRules
 from filigree.families.arch.settings import option_words, read_settings, told_words
-from filigree.families.protocol import NO_COPIES, FetchedCopies, Report
+from filigree.families.protocol import Judging, Report
 from filigree.families.shared.damaged import sound_needs
 from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.expressions import Expressions
@@ -23,21 +23,20 @@ from filigree.families.shared.not_a_package import NotAPackage
 from filigree.formats.arch.field_blocks import read_blocks
 from filigree.formats.arch.mtree import ListedFile, read_listing
 from filigree.formats.damage import Damage, text_of
-from filigree.formats.keys import Key
 from filigree.formats.members import PayloadError
 from filigree.formats.patterns import glob
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError, words_of
-from filigree.model.events import Event
 from filigree.model.files import FileRecord, LocalPolicy, Sort
 from filigree.model.limits import PATH_LIMIT
-from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script
 
 if TYPE_CHECKING:
-    from filigree.families.arch.sources import ArchSources
+    from filigree.families.arch.repositories import ArchRepositories
+    from filigree.families.shared.logs import LoggedHistory
 
 LISTING_LIMIT = 256 << 20
 _FIELDS_LIMIT = 16 << 20
@@ -51,8 +50,8 @@ class ArchDatabase(DatabaseDefaults):
     aspects = described.ASPECTS
 
     def __init__(self, jail: Jail, report: Report) -> None:
-        self._jail = jail
-        self._report = report
+        self.jail = jail
+        self.report = report
         self._folders: dict[Package, str] = {}
         self._globs: dict[str, Expressions] = {}
         self._settings = read_settings(jail, report) if jail.exists(places.SETTINGS) else []
@@ -75,7 +74,7 @@ class ArchDatabase(DatabaseDefaults):
 
     def _read_packages(self) -> list[Package]:
         try:
-            names = self._jail.names(places.LOCAL)
+            names = self.jail.names(places.LOCAL)
         except AccessError as error:
             raise DatabaseError(
                 f"the package database cannot be read: {error.what}", places.LOCAL,
@@ -84,43 +83,43 @@ class ArchDatabase(DatabaseDefaults):
         found = []
         for name in names:
             folder = f"{places.LOCAL}/{name}"
-            if not self._jail.is_directory(folder):
+            if not self.jail.is_directory(folder):
                 continue  # the version of the database itself
             fields = read_blocks(
-                read_or_report(self._jail, f"{folder}/desc", self._report, _FIELDS_LIMIT)
+                read_or_report(self.jail, f"{folder}/desc", self.report, _FIELDS_LIMIT)
             )
             try:
                 package = described.package_of(fields, more=self._more(fields))
             except NotAPackage as error:
-                self._report(Gap(f"{folder}/desc", str(error)))
+                self.report(Gap(f"{folder}/desc", str(error)))
                 continue
             if name != f"{package.name}-{package.version}":
                 called = f"{package.name}-{package.version}"
-                self._report(
+                self.report(
                     Gap(f"{folder}/desc", f"it is of {called}: its folder is called otherwise")
                 )
             self._folders[package] = folder
             found.append(package)
         if not found:
-            self._report(Gap(places.LOCAL, "the package database is empty"))
+            self.report(Gap(places.LOCAL, "the package database is empty"))
         return self._held_by_index(found)
 
     def _held_by_index(self, packages: list[Package]) -> list[Package]:
         """The packages, those held too that only an index puts in a group that is left alone."""
-        if not told_words(self._settings, "IgnoreGroup") or not self._jail.exists(places.SYNC):
+        if not told_words(self._settings, "IgnoreGroup") or not self.jail.exists(places.SYNC):
             return packages
         groups, names = self._named("IgnoreGroup"), set[str]()
-        for called in names_in(self._jail, places.SYNC, self._report):
+        for called in names_in(self.jail, places.SYNC, self.report):
             if not called.endswith(".db"):
                 continue
             path = f"{places.SYNC}/{called}"
             try:
-                for offer in read_offers(unpacked_pieces(self._jail, path), path, self._report):
+                for offer in read_offers(unpacked_pieces(self.jail, path), path, self.report):
                     if any(how == "group" and groups.any(name) for how, name in offer.named):
                         names.add(offer.name)
             except (AccessError, UnpackError, PayloadError) as error:
                 why = f"which packages its groups hold was not read to its end: {words_of(error)}"
-                self._report(Gap(path, why))
+                self.report(Gap(path, why))
         held = []
         for package in packages:
             one = replace(package, held=True) if package.name in names else package
@@ -139,7 +138,7 @@ class ArchDatabase(DatabaseDefaults):
         """The globs of a setting, made sense of once."""
         if setting not in self._globs:
             told = told_words(self._settings, setting)
-            self._globs[setting] = Expressions(told, glob, f"what {setting} names", self._report)
+            self._globs[setting] = Expressions(told, glob, f"what {setting} names", self.report)
         return self._globs[setting]
 
     @staticmethod
@@ -150,10 +149,10 @@ class ArchDatabase(DatabaseDefaults):
     def _read_paths(self, package: Package) -> dict[str, list[str]]:
         """The paths of a package, and which of them are configuration."""
         path = f"{self._folders[package]}/files"
-        found = read_blocks(read_or_report(self._jail, path, self._report, LISTING_LIMIT))
+        found = read_blocks(read_or_report(self.jail, path, self.report, LISTING_LIMIT))
         paths = found.get("FILES", [])
         if any(len(one) > PATH_LIMIT for one in paths):
-            self._report(Gap(path, "lines that are longer than paths are"))
+            self.report(Gap(path, "lines that are longer than paths are"))
             found["FILES"] = [one for one in paths if len(one) <= PATH_LIMIT]
         return found
 
@@ -169,7 +168,7 @@ class ArchDatabase(DatabaseDefaults):
 
     def path_count(self, package: Package) -> int:
         try:
-            size = self._jail.observe(f"{self._folders[package]}/files").size
+            size = self.jail.observe(f"{self._folders[package]}/files").size
         except AccessError:
             return 1
         return size // _BYTES_A_PATH + 1
@@ -190,11 +189,11 @@ class ArchDatabase(DatabaseDefaults):
         written = {f"/{path.strip('/')}" for path in paths}
         left = [path for path in listed if path != "/" and path not in written]
         if not paths and listed:
-            self._report(Gap(f"the files of {package.name}", "there is no list of its paths"))
+            self.report(Gap(f"the files of {package.name}", "there is no list of its paths"))
         elif left:
             more = f" and {len(left) - 1:,} more" if len(left) > 1 else ""
             why = "the listing has it, and the list of paths has not"
-            self._report(Gap(f"{left[0]}{more} of {package.name}", why))
+            self.report(Gap(f"{left[0]}{more} of {package.name}", why))
         return left
 
     def _with_policy(self, record: FileRecord) -> FileRecord:
@@ -212,22 +211,22 @@ class ArchDatabase(DatabaseDefaults):
         return Expressions(
             told_words(self._settings, "NoExtract"),
             lambda text: glob(text.removeprefix("!").lstrip("/")),
-            "which paths are left out", self._report,
+            "which paths are left out", self.report,
         )  # fmt: skip
 
     def _listed(self, package: Package) -> dict[str, ListedFile]:
         """What the listing that came with a package says, by path."""
         path = f"{self._folders[package]}/mtree"
-        data = read_or_report(self._jail, path, self._report, LISTING_LIMIT)
+        data = read_or_report(self.jail, path, self.report, LISTING_LIMIT)
         if not data:
-            if not self._jail.exists(path):
-                self._report(
+            if not self.jail.exists(path):
+                self.report(
                     Gap(
                         f"the files of {package.name}", "there is no listing of what they are to be"
                     )
                 )
             return {}
-        return read_packed_listing(data, path, self._report)
+        return read_packed_listing(data, path, self.report)
 
     def configuration(self, package: Package) -> list[FileRecord]:
         return [record for record in self.files(package) if record.config]
@@ -235,30 +234,14 @@ class ArchDatabase(DatabaseDefaults):
     # -- needs -----------------------------------------------------------------------------
 
     def needs(self, package: Package) -> tuple[Need, ...]:
-        return needs_told(self._fields(package), package, self._report)
+        return needs_told(self._fields(package), package, self.report)
 
     def capabilities(self, package: Package) -> tuple[Capability, ...]:
         return described.capabilities_of(self._fields(package), package)
 
-    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
-        return term_is_met(term, capability)
-
-    def forbids(
-        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool:
-        return term_forbids(kind, term, asker, holder, capability)
-
-    def rivals(self, one: Package, other: Package) -> str | None:  # noqa: ARG002
-        return "only one version of a package can be there"
-
-    keeping = frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES, Relation.SUGGESTS})
-
-    def machine_of(self, package: Package) -> str:
-        return machine_of(package.architecture, self.architecture)
-
     @cached_property
-    def machines(self) -> Sequence[str]:
-        return (self.architecture, ANY) if self.architecture else ()
+    def rules(self) -> ArchRules:
+        return ArchRules(self.architecture)
 
     # -- the rest --------------------------------------------------------------------------
 
@@ -272,31 +255,26 @@ class ArchDatabase(DatabaseDefaults):
 
     def script_texts(self, package: Package) -> Iterator[str]:
         data = read_or_report(
-            self._jail, f"{self._folders[package]}/install", self._report, _FIELDS_LIMIT
+            self.jail, f"{self._folders[package]}/install", self.report, _FIELDS_LIMIT
         )
         if data:
             yield text_of(data)
 
-    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
-        from filigree.families.shared.logs import logged
+    @cached_property
+    def history(self) -> "LoggedHistory":  # type: ignore[override]
+        from filigree.families.shared.logs import LoggedHistory
         from filigree.formats.change_logs import read_arch_log
 
-        return logged(self._jail, places.LOG, read_arch_log, names, self._report)
+        return LoggedHistory(self.jail, places.LOG, read_arch_log, self.report)
 
     def fields(self, package: Package) -> Mapping[str, str]:
         return package.fields
 
-    def sources(
-        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
-    ) -> "ArchSources":
+    def repositories(self, judging: Judging) -> "ArchRepositories":
+        """What the system is configured to install from."""
         from filigree.families.arch.repositories import ArchRepositories
-        from filigree.families.arch.sources import ArchSources
 
-        machine = self.architecture
-        configured = ArchRepositories(
-            self._jail, self._report, self._settings, machine, keyring, now, own
-        )
-        return ArchSources(self._jail, self._report, configured, own)
+        return ArchRepositories(self.jail, self.report, self._settings, self.architecture, judging)
 
     def place_of(self, package: Package) -> str:
         return f"{self._folders[package]}/desc"

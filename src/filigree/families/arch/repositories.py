@@ -2,21 +2,19 @@
 
 import hashlib
 from collections.abc import Iterator, Sequence
-from datetime import datetime
 from functools import cached_property
 
 from filigree.access.jail import Jail
 from filigree.families.arch import places
 from filigree.families.arch.refreshing import SIGNATURE_LIMIT
 from filigree.families.arch.settings import OPTIONS, Setting, option_words
-from filigree.families.protocol import ADDED, Fetch, FetchedCopies, Report, RootKey
+from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.shared.indexes import best_of, copies_folder, unpacked_pieces
 from filigree.families.shared.looking import names_in, read_or_report
 from filigree.families.shared.rings import RingRepositories, held_in_ring, ring_of
 from filigree.families.shared.signatures import signed_at, why_refused
 from filigree.formats.arch.trust_database import read_trust
 from filigree.formats.damage import Damage, text_of
-from filigree.formats.keys import Key
 from filigree.formats.members import PayloadError
 from filigree.formats.openpgp import judge_pieces
 from filigree.formats.piece_stream import PieceStream
@@ -46,9 +44,9 @@ class ArchRepositories(RingRepositories):
 
     def __init__(
         self, jail: Jail, report: Report, settings: list[Setting], architecture: str | None,
-        keyring: list[Key] | None, now: datetime, own: FetchedCopies,
+        judging: Judging,
     ) -> None:  # fmt: skip
-        super().__init__(jail, report, architecture, keyring, now, own)
+        super().__init__(jail, report, architecture, judging)
         self._settings = settings
 
     def _read(self) -> Iterator[Repository]:

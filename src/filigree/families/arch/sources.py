@@ -1,13 +1,13 @@
 """What an `arch` system could install."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
+from typing import Any
 
-from filigree.access.jail import Jail
 from filigree.families.arch import described, offers
-from filigree.families.arch.database import needs_told
+from filigree.families.arch.database import ArchDatabase, needs_told
 from filigree.families.arch.needs import ANY
-from filigree.families.arch.repositories import ArchRepositories
-from filigree.families.protocol import FetchedCopies, Report
+from filigree.families.protocol import Judging, OfferRow, Reader, Report
 from filigree.families.shared.choosing import choices_by_number
 from filigree.families.shared.indexes import IndexReader
 from filigree.formats.arch.versions import compare_versions
@@ -18,8 +18,7 @@ from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
 from filigree.model.repositories import (
     IndexFile,
-    ListedPath,
-    Offer,
+    IndexKind,
     Place,
     Repository,
 )
@@ -33,10 +32,9 @@ class ArchSources(IndexReader):
     any_machine = ANY
     compare = staticmethod(compare_versions)
 
-    def __init__(
-        self, jail: Jail, report: Report, configured: ArchRepositories, own: FetchedCopies
-    ) -> None:
-        super().__init__(jail, report, configured, own)
+    def __init__(self, database: ArchDatabase, judging: Judging) -> None:
+        configured = database.repositories(judging)
+        super().__init__(database.jail, database.report, configured, judging.copies)
         self._configured = configured
 
     def digest_of(self, file: IndexFile) -> str | None:
@@ -49,39 +47,46 @@ class ArchSources(IndexReader):
 
     # -- what indexes tell -----------------------------------------------------------------
 
-    def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
-        try:
-            yield from offers.read_offers(self._pieces(file), file.path, report)
-        except PayloadError as error:
-            report(Gap(file.path, f"{error}; what follows was not read"))
+    @cached_property
+    def readers(self) -> Mapping[IndexKind, Reader]:
+        return {
+            IndexKind.PACKAGES: self._to_its_end(self._reader(offers.read_offers)),
+            IndexKind.PATHS: self._to_its_end(self._plain_reader(offers.read_paths)),
+        }
 
-    def paths(self, file: IndexFile, report: Report) -> Iterator[ListedPath]:
-        try:
-            yield from offers.read_paths(self._pieces(file))
-        except PayloadError as error:
-            report(Gap(file.path, f"{error}; what follows was not read"))
+    @staticmethod
+    def _to_its_end(read: Reader) -> Reader:
+        """A reader that reports where an index breaks off."""
+
+        def items(file: IndexFile, report: Report) -> Iterator[Any]:
+            try:
+                yield from read(file, report)
+            except PayloadError as error:
+                report(Gap(file.path, f"{error}; what follows was not read"))
+
+        return items
 
     # -- packages --------------------------------------------------------------------------
 
-    def package(self, record: str, repository: str, brief: bool = False) -> Package | None:  # noqa: ARG002
+    def package(self, record: str, repository: str, *_: bool) -> Package | None:
         return offers.package_offered(record, repository)
 
-    def needs(self, package: Package, record: str) -> tuple[Need, ...]:
-        return needs_told(offers.fields_in(record), package, self._report)
+    def needs(self, row: OfferRow) -> tuple[Need, ...]:
+        return needs_told(offers.fields_in(row.record), row.package, self._report)
 
-    def capabilities(self, package: Package, record: str) -> tuple[Capability, ...]:
-        return described.capabilities_of(offers.fields_in(record), package)
+    def capabilities(self, row: OfferRow) -> tuple[Capability, ...]:
+        return described.capabilities_of(offers.fields_in(row.record), row.package)
 
-    def fields(self, package: Package, record: str) -> Mapping[str, str]:  # noqa: ARG002
-        return {name: "\n".join(values) for name, values in offers.fields_in(record).items()}
+    def fields(self, row: OfferRow) -> Mapping[str, str]:
+        return {name: "\n".join(values) for name, values in offers.fields_in(row.record).items()}
 
-    def place(self, record: str, repository: Repository) -> Place:
-        return offers.place_of(record, repository.addresses)
+    def place(self, row: OfferRow, repository: Repository) -> Place:
+        return offers.place_of(row.record, repository.addresses)
 
     def holder(self, package: Package) -> str:
         return f"{package.name}-{package.version}"
 
-    def held(self, holder: str) -> tuple[str, str | None, str | None]:
+    def named(self, holder: str) -> tuple[str, str | None, str | None]:
         front, _, release = holder.rpartition("-")
         name, _, version = front.rpartition("-")
         return name, f"{version}-{release}", None

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail
 from filigree.families.deb.places import STATUS, STATUS_PARTS
-from filigree.families.protocol import ArchiveFamily, Family, Report
+from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.formats.deb.versions import compare_versions
 from filigree.formats.version_parts import split_version
 
@@ -49,6 +49,11 @@ class DebFamily:
         from filigree.families.deb.database import DebDatabase
 
         return DebDatabase(jail, report)
+
+    def sources(self, database: "DebDatabase", judging: Judging) -> Sources:
+        from filigree.families.deb.sources import DebSources
+
+        return DebSources(database, judging)
 
     split_version = staticmethod(split_version)
     compare_versions = order = staticmethod(compare_versions)

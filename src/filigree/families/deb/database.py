@@ -1,7 +1,7 @@
 """The installed packages of a `deb` system, read afresh from the root."""
 
 from collections import Counter
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -9,44 +9,41 @@ from typing import TYPE_CHECKING
 from filigree.access.jail import Jail
 from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
-from filigree.families.deb.needs import own_machine, rivals, term_forbids, term_is_met
 from filigree.families.deb.policy import (
     DebPolicy,
-    keeping,
     never_left_over,
     read_policy,
     read_settings,
 )
+from filigree.families.deb.rules import DebRules
 from filigree.families.deb.stanza import capabilities_told, needs_told, package_of
-from filigree.families.protocol import NO_COPIES, FetchedCopies, Report
+from filigree.families.protocol import Judging, Report
 from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.expressions import Expressions
 from filigree.families.shared.links import read_managed_links
 from filigree.families.shared.looking import names_in, read_or_report
 from filigree.families.shared.not_a_package import NotAPackage
+from filigree.families.shared.policy import DeclaredPolicy
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.digest_list import DigestList, read_digest_list
-from filigree.formats.keys import Key
 from filigree.formats.long_lines import without_long_lines
 from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, DatabaseError
-from filigree.model.events import Event
 from filigree.model.files import (
     Aspect,
     FileRecord,
     Kind,
     LocalPolicy,
-    ManagedLink,
-    Relocation,
     Role,
     Sort,
 )
-from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Reason, Script, State
 
 if TYPE_CHECKING:
-    from filigree.families.deb.sources import DebSources
+    from filigree.families.deb.repositories import DebRepositories
+    from filigree.families.shared.logs import LoggedHistory
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _BYTES_A_PATH = 60
@@ -61,8 +58,8 @@ class DebDatabase(DatabaseDefaults):
     aspects = frozenset({Aspect.PRESENCE, Aspect.CONTENT, Aspect.KIND})
 
     def __init__(self, jail: Jail, report: Report) -> None:
-        self._jail = jail
-        self._report = report
+        self.jail = jail
+        self.report = report
         self._list_sizes: dict[tuple[str, str], int] = {}
         self._packages = self._read_packages()
 
@@ -74,7 +71,7 @@ class DebDatabase(DatabaseDefaults):
     @cached_property
     def architecture(self) -> str | None:
         """The first line of the architectures file, else what most packages are built for."""
-        lines = text_of(read_or_report(self._jail, places.ARCHITECTURES, self._report)).split()
+        lines = text_of(read_or_report(self.jail, places.ARCHITECTURES, self.report)).split()
         if lines:
             return lines[0]
         counts = Counter(p.architecture for p in self._packages if p.architecture != "all")
@@ -89,7 +86,7 @@ class DebDatabase(DatabaseDefaults):
                 found += self._read_status(path, automatic)
                 places_read += 1
             except AccessError as error:
-                self._report(Gap(path, error.what))
+                self.report(Gap(path, error.what))
                 why = error.what
         if not places_read:
             raise DatabaseError(
@@ -98,12 +95,12 @@ class DebDatabase(DatabaseDefaults):
                 "run as a user who may read it, or check that the disk is mounted whole",
             )
         if not found:
-            self._report(Gap(places.STATUS, "the package database is empty"))
+            self.report(Gap(places.STATUS, "the package database is empty"))
         return found
 
     def _status_files(self) -> list[str]:
-        files = [places.STATUS] if self._jail.exists(places.STATUS) else []
-        parts = names_in(self._jail, places.STATUS_PARTS, self._report)
+        files = [places.STATUS] if self.jail.exists(places.STATUS) else []
+        parts = names_in(self.jail, places.STATUS_PARTS, self.report)
         return files + [
             f"{places.STATUS_PARTS}/{name}" for name in parts if not name.endswith(".md5sums")
         ]
@@ -122,11 +119,11 @@ class DebDatabase(DatabaseDefaults):
     def _whole_lines(self, path: str) -> Iterator[bytes]:
         """A file in pieces; reports one that ends in the middle of a line."""
         last = b"\n"
-        for piece in self._jail.pieces(path):
+        for piece in self.jail.pieces(path):
             last = piece or last
             yield piece
         if not last.endswith(b"\n"):
-            self._report(Gap(path, "it ends in the middle of a line: it may have been cut off"))
+            self.report(Gap(path, "it ends in the middle of a line: it may have been cut off"))
 
     def _package(self, stanza: Stanza, automatic: frozenset[str] | None) -> Package:
         fields = stanza.fields
@@ -141,18 +138,18 @@ class DebDatabase(DatabaseDefaults):
 
     def _automatic(self) -> frozenset[str] | None:
         """`name` and `name:architecture` of every dependency; None where nothing tells."""
-        if not self._jail.exists(places.AUTOMATIC):
+        if not self.jail.exists(places.AUTOMATIC):
             return None
         marked = set()
         try:
-            for stanza in read_stanzas(self._jail.pieces(places.AUTOMATIC)):
+            for stanza in read_stanzas(self.jail.pieces(places.AUTOMATIC)):
                 if isinstance(stanza, Damage):
                     self._damaged(places.AUTOMATIC, [stanza])
                 elif stanza.fields.get("Auto-Installed") == "1":
                     name = stanza.fields.get("Package") or ""
                     marked |= {name, f"{name}:{stanza.fields.get('Architecture')}"}
         except AccessError as error:
-            self._report(Gap(places.AUTOMATIC, error.what))
+            self.report(Gap(places.AUTOMATIC, error.what))
             return None
         return frozenset(marked)
 
@@ -160,11 +157,11 @@ class DebDatabase(DatabaseDefaults):
 
     @cached_property
     def _info(self) -> frozenset[str]:
-        return frozenset(names_in(self._jail, places.INFO, self._report))
+        return frozenset(names_in(self.jail, places.INFO, self.report))
 
     @cached_property
     def _policy(self) -> DebPolicy:
-        return read_policy(self._jail, self._report)
+        return read_policy(self.jail, self.report)
 
     def _info_path(self, name: str, architecture: str, ending: str) -> str | None:
         """The file beside the database that belongs to a package, in either naming."""
@@ -179,7 +176,7 @@ class DebDatabase(DatabaseDefaults):
         if path is None:
             return None
         try:
-            seen = self._jail.observe(path)
+            seen = self.jail.observe(path)
             self._list_sizes[name, architecture] = seen.size
             return moment_of(seen.modified // 10**9)
         except AccessError:
@@ -189,44 +186,44 @@ class DebDatabase(DatabaseDefaults):
         path = self._info_path(package.name, package.architecture, "list")
         if path is not None:
             try:
-                data = self._jail.read(path)
+                data = self.jail.read(path)
                 if not data and package.state.present:
-                    self._report(Gap(f"the file list of {package.name} ({path})", "it is empty"))
+                    self.report(Gap(f"the file list of {package.name} ({path})", "it is empty"))
                 return DebListing(self._without_long(data, path))
             except AccessError as error:
-                self._report(Gap(f"the file list of {package.name} ({path})", error.what))
+                self.report(Gap(f"the file list of {package.name} ({path})", error.what))
                 return DebListing(b"")
         digests = self._digests(package).digests
         # Minimal images keep the digests alone.
         if package.state.present and not (digests and self._in_parts):
-            self._report(Gap(f"the files of {package.name}", "there is no file list of it"))
+            self.report(Gap(f"the files of {package.name}", "there is no file list of it"))
         return DebListing("".join(f"/{p}\n" for p in digests).encode("utf-8", "surrogateescape"))
 
     def _without_long(self, data: bytes, path: str) -> bytes:
         """A list, without what is longer than paths are, which is reported."""
         left, left_out = without_long_lines(data)
         if left_out is not None:
-            self._report(Gap(path, left_out))
+            self.report(Gap(path, left_out))
         return left
 
     @cached_property
     def _in_parts(self) -> bool:
         """Whether the records lie in a file each, as minimal images keep them."""
-        return not self._jail.exists(places.STATUS)
+        return not self.jail.exists(places.STATUS)
 
     def listings(self) -> Iterator[tuple[Package, DebListing]]:
         for package in self._packages:
             if package.state is not State.NOT_INSTALLED:
                 yield package, self.listing(package)
-        self.report_unclaimed()
+        self._report_unclaimed()
 
-    def report_unclaimed(self) -> None:
+    def _report_unclaimed(self) -> None:
         there = [p for p in self._packages if p.state is not State.NOT_INSTALLED]
         known = {p.name for p in there} | {f"{p.name}:{p.architecture}" for p in there}
         for name in sorted(self._info):
             if name.endswith(".list") and name[:-5] not in known:
                 why = "a file list of no package that is here by the record"
-                self._report(Gap(f"{places.INFO}/{name}", why))
+                self.report(Gap(f"{places.INFO}/{name}", why))
 
     def path_count(self, package: Package) -> int:
         return self._list_sizes.get((package.name, package.architecture), 0) // _BYTES_A_PATH + 1
@@ -254,7 +251,7 @@ class DebDatabase(DatabaseDefaults):
                 record = self._policy.applied(record, package.name)
             found.append(record)
         if any(not record.path.startswith("/") for record in found):
-            self._report(Gap(f"the file list of {package.name}", "a line that is no path"))
+            self.report(Gap(f"the file list of {package.name}", "a line that is no path"))
             found = [record for record in found if record.path.startswith("/")]
         found += settings.values()
         if digests and paths:
@@ -283,13 +280,13 @@ class DebDatabase(DatabaseDefaults):
 
     def _contradicts(self, package: Package, path: str, one: str, other: str) -> None:
         why = f"two places of the record contradict each other: {one} and {other}"
-        self._report(Gap(f"what is on record of {path} of {package.name}", why))
+        self.report(Gap(f"what is on record of {path} of {package.name}", why))
 
     def _report_unlisted(self, package: Package, left: Sequence[str]) -> None:
         """Report what has a digest on record, and stands on no list of the package."""
         more = f" and {len(left) - 1:,} more" if len(left) > 1 else ""
         why = "it has a digest on record, and is not on the package's list"
-        self._report(Gap(f"/{left[0]}{more} of {package.name}", why))
+        self.report(Gap(f"/{left[0]}{more} of {package.name}", why))
 
     def configuration(self, package: Package) -> list[FileRecord]:
         found = []
@@ -318,13 +315,13 @@ class DebDatabase(DatabaseDefaults):
         path = self._info_path(package.name, package.architecture, "md5sums")
         if path is None:
             beside = f"{places.STATUS_PARTS}/{package.name}.md5sums"
-            path = beside if self._jail.exists(beside) else None
+            path = beside if self.jail.exists(beside) else None
         if path is None:
             return NO_DIGESTS
         try:
-            found = read_digest_list(self._jail.read(path))
+            found = read_digest_list(self.jail.read(path))
         except AccessError as error:
-            self._report(Gap(f"the digests of {package.name} ({path})", error.what))
+            self.report(Gap(f"the digests of {package.name} ({path})", error.what))
             return NO_DIGESTS
         self._damaged(path, found.damages)
         return found
@@ -332,45 +329,33 @@ class DebDatabase(DatabaseDefaults):
     # -- needs -----------------------------------------------------------------------------
 
     def needs(self, package: Package) -> tuple[Need, ...]:
-        return needs_told(package, self._report)
+        return needs_told(package, self.report)
 
     def capabilities(self, package: Package) -> tuple[Capability, ...]:
-        return capabilities_told(package, self._report)
+        return capabilities_told(package, self.report)
 
-    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:
-        return term_is_met(term, asker, holder, capability, self.architecture)
-
-    def forbids(
-        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool:
-        return term_forbids(kind, term, asker, holder, capability, self.architecture)
-
-    def rivals(self, one: Package, other: Package) -> str | None:
-        return rivals(one, other, self.architecture)
+    @cached_property
+    def rules(self) -> DebRules:
+        return DebRules(
+            self.architecture, self._machines(), lambda: self._settings[0], lambda: self._never_left
+        )
 
     @cached_property
     def _settings(self) -> tuple[dict[str, str], dict[str, list[str]]]:
-        return read_settings(self._jail, self._report)
-
-    @cached_property
-    def keeping(self) -> frozenset[Relation]:
-        return keeping(self._settings[0])
+        return read_settings(self.jail, self.report)
 
     @cached_property
     def _never_left(self) -> Expressions:
-        return never_left_over(self._settings[1], self._report)
+        return never_left_over(self._settings[1], self.report)
 
-    def stays(self, package: Package) -> bool:
-        return self._never_left.any(package.name)
-
-    def machine_of(self, package: Package) -> str:
-        return own_machine(package.architecture, self.architecture) or ""
-
-    @cached_property
-    def machines(self) -> Sequence[str]:
-        told = text_of(read_or_report(self._jail, places.ARCHITECTURES, self._report)).split()
+    def _machines(self) -> Sequence[str]:
+        told = text_of(read_or_report(self.jail, places.ARCHITECTURES, self.report)).split()
         own = told or ([self.architecture] if self.architecture else [])
         return [*own, "all"] if own else []
+
+    @property
+    def report_unclaimed(self) -> Callable[[], None]:  # type: ignore[override]
+        return self._report_unclaimed
 
     # -- the rest --------------------------------------------------------------------------
 
@@ -380,7 +365,7 @@ class DebDatabase(DatabaseDefaults):
             path = self._info_path(package.name, package.architecture, name)
             if path is not None:
                 try:
-                    found.append(Script(name, self._jail.observe(path).size))
+                    found.append(Script(name, self.jail.observe(path).size))
                 except AccessError:
                     found.append(Script(name, None))
         return tuple(found)
@@ -388,25 +373,28 @@ class DebDatabase(DatabaseDefaults):
     def fields(self, package: Package) -> Mapping[str, str]:
         return package.fields
 
-    def relocations(self) -> Sequence[Relocation]:
-        return self._policy.relocations
+    @cached_property
+    def policy(self) -> DeclaredPolicy:  # type: ignore[override]
+        return DeclaredPolicy(
+            lambda: read_managed_links(
+                self.jail, places.LINK_GROUPS, places.CHOSEN_LINKS, self.report
+            ),
+            lambda: self._policy.relocations,
+        )
 
     @cached_property
-    def _links(self) -> dict[str, ManagedLink]:
-        return read_managed_links(self._jail, places.LINK_GROUPS, places.CHOSEN_LINKS, self._report)
+    def history(self) -> "LoggedHistory":  # type: ignore[override]
+        from filigree.families.shared.logs import LoggedHistory
+        from filigree.formats.change_logs import read_deb_log
 
-    def managed_links(self) -> Mapping[str, ManagedLink]:
-        return self._links
+        return LoggedHistory(self.jail, places.LOG, read_deb_log, self.report)
 
-    def sources(
-        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
-    ) -> "DebSources":
+    def repositories(self, judging: Judging) -> "DebRepositories":
+        """What the system is configured to install from."""
         from filigree.families.deb.repositories import DebRepositories
-        from filigree.families.deb.sources import DebSources
 
-        machines = [machine for machine in self.machines if machine != "all"]
-        configured = DebRepositories(self._jail, self._report, machines, now, keyring, own)
-        return DebSources(self._jail, self._report, configured, own)
+        machines = [machine for machine in self.rules.machines if machine != "all"]
+        return DebRepositories(self.jail, self.report, machines, judging)
 
     kept_endings = (".dpkg-old", ".dpkg-dist", ".dpkg-new", ".dpkg-bak", ".ucf-old", ".ucf-dist")
 
@@ -414,7 +402,7 @@ class DebDatabase(DatabaseDefaults):
         for name in _SCRIPTS:
             path = self._info_path(package.name, package.architecture, name)
             if path is not None:
-                yield text_of(read_or_report(self._jail, path, self._report))
+                yield text_of(read_or_report(self.jail, path, self.report))
 
     def place_of(self, package: Package) -> str:
         return self._info_path(package.name, package.architecture, "md5sums") or places.STATUS
@@ -424,12 +412,6 @@ class DebDatabase(DatabaseDefaults):
 
     def archive_folders(self) -> Sequence[str]:
         return (places.ARCHIVES,)
-
-    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
-        from filigree.families.shared.logs import logged
-        from filigree.formats.change_logs import read_deb_log
-
-        return logged(self._jail, places.LOG, read_deb_log, names, self._report)
 
     def keeper_of(self, path: str) -> Package | None:
         directory, _, name = path.rpartition("/")
@@ -443,4 +425,4 @@ class DebDatabase(DatabaseDefaults):
 
     def _damaged(self, path: str, damages: Iterable[Damage]) -> None:
         for damage in damages:
-            self._report(Gap(f"{path}, line {damage.line}", damage.why))
+            self.report(Gap(f"{path}, line {damage.line}", damage.why))

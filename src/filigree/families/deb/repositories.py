@@ -3,7 +3,6 @@
 import re
 from collections.abc import Iterator
 from dataclasses import replace
-from datetime import datetime
 from functools import cached_property
 
 from filigree.access.jail import Jail
@@ -11,7 +10,7 @@ from filigree.families.deb import places
 from filigree.families.deb.choosing import Pin, Pins
 from filigree.families.deb.copies import SCHEME, Copies, Signed
 from filigree.families.deb.policy import read_settings
-from filigree.families.protocol import ADDED, NO_COPIES, Fetch, FetchedCopies, Report, RootKey
+from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.shared.indexes import Keys
 from filigree.families.shared.looking import names_in, os_release, read_or_report
 from filigree.formats.damage import Damage
@@ -36,9 +35,9 @@ class DebRepositories:
     """Reads them once, for one question."""
 
     def __init__(
-        self, jail: Jail, report: Report, architectures: list[str], now: datetime,
-        keyring: list[Key] | None = None, own: FetchedCopies = NO_COPIES,
-    ) -> None:  # fmt: skip
+        self, jail: Jail, report: Report, architectures: list[str], judging: Judging
+    ) -> None:
+        now, keyring, own = judging
         self._jail = jail
         self._report = report
         self._architectures = architectures

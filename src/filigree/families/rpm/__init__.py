@@ -5,7 +5,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import ArchiveFamily, Family, Report
+from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.families.rpm import places
 from filigree.families.rpm.finding import database_paths
 from filigree.formats.rpm.versions import compare_versions
@@ -41,6 +41,11 @@ class RpmFamily:
         from filigree.families.rpm.database import RpmDatabase
 
         return RpmDatabase(jail, report)
+
+    def sources(self, database: "RpmDatabase", judging: Judging) -> Sources:
+        from filigree.families.rpm.sources import RpmSources
+
+        return RpmSources(database, judging)
 
     split_version = staticmethod(split_version)
     compare_versions = order = staticmethod(compare_versions)

@@ -1,20 +1,20 @@
 """The installed packages of an `rpm` system, read afresh from the root."""
 
 from collections import Counter
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property, lru_cache, partial
 from typing import TYPE_CHECKING, Any
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import NO_COPIES, FetchedCopies, Report
+from filigree.families.protocol import Judging, Report
 from filigree.families.rpm import described, places
 from filigree.families.rpm.caches import cache_folders
 from filigree.families.rpm.containers import Container, open_container
 from filigree.families.rpm.finding import database_paths
-from filigree.families.rpm.history import History, transactions
-from filigree.families.rpm.needs import machine_of, machines_of, rivals, term_forbids, term_is_met
+from filigree.families.rpm.history import History, RpmHistory
 from filigree.families.rpm.policy import main_words, read_policy
+from filigree.families.rpm.rules import RpmRules
 from filigree.families.rpm.signatures import record_signature
 from filigree.families.shared.damaged import sound_needs
 from filigree.families.shared.defaults import DatabaseDefaults
@@ -22,6 +22,7 @@ from filigree.families.shared.indexes import Keys
 from filigree.families.shared.links import read_managed_links
 from filigree.families.shared.listing import PathListing, SplitListing
 from filigree.families.shared.looking import names_in
+from filigree.families.shared.policy import DeclaredPolicy
 from filigree.formats.keys import Key
 from filigree.formats.random_access import ContainerError
 from filigree.formats.rpm import tags
@@ -29,14 +30,13 @@ from filigree.formats.rpm.header import Header, HeaderError, read_header
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
-from filigree.model.events import Event
-from filigree.model.files import FileRecord, ManagedLink
-from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.files import FileRecord
+from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script
 from filigree.model.signatures import Signatures, SignatureVerdict
 
 if TYPE_CHECKING:
-    from filigree.families.rpm.sources import RpmSources
+    from filigree.families.rpm.repositories import RpmRepositories
 
 _ANY = frozenset({"noarch", "src", "nosrc", "none"})
 _ADDED = (
@@ -53,14 +53,27 @@ _RELEASES = (
 )
 
 
+class RpmSignatures:
+    """The signatures that are kept in each header; `header_of` reads that of a package again."""
+
+    def __init__(self, header_of: Callable[[Package], Header | None]) -> None:
+        self._header_of = header_of
+
+    def judged(self, package: Package, keys: Sequence[Key], now: datetime) -> Signatures:
+        header = self._header_of(package)
+        if header is None:
+            return Signatures(SignatureVerdict.NONE, reason="its record cannot be read")
+        return record_signature(header, keys, now)
+
+
 class RpmDatabase(DatabaseDefaults):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
     aspects = described.ASPECTS
 
     def __init__(self, jail: Jail, report: Report) -> None:
-        self._jail = jail
-        self._report = report
+        self.jail = jail
+        self.report = report
         self._places: dict[Package, int] = {}
         self._counts: dict[Package, int] = {}
         self._side_by_side: dict[str, bool] = {}
@@ -72,10 +85,10 @@ class RpmDatabase(DatabaseDefaults):
     def _open(self) -> tuple[str, Container]:
         """The first container that can be read; others are pointed out, for they are another truth."""
         failures: list[tuple[str, str]] = []
-        paths = database_paths(self._jail)
+        paths = database_paths(self.jail)
         for at, path in enumerate(paths):
             try:
-                container = open_container(self._jail, path)
+                container = open_container(self.jail, path)
             except AccessError as error:
                 failures.append((path, error.what))
                 continue
@@ -83,9 +96,9 @@ class RpmDatabase(DatabaseDefaults):
                 failures.append((path, str(error)))
                 continue
             for other in paths[at + 1 :]:
-                self._report(Gap(other, f"a second database; the answers are from {path}"))
+                self.report(Gap(other, f"a second database; the answers are from {path}"))
             for other, why in failures:
-                self._report(Gap(other, why))
+                self.report(Gap(other, why))
             return path, container
         path, why = failures[0] if failures else (places.DATABASES[0], "there is no such file")
         raise DatabaseError(
@@ -107,7 +120,7 @@ class RpmDatabase(DatabaseDefaults):
 
     def _read_packages(self) -> list[Package]:
         found = []
-        history, policy = History(self._jail, self._report), read_policy(self._jail, self._report)
+        history, policy = History(self.jail, self.report), read_policy(self.jail, self.report)
 
         def more(name: str, version: str, architecture: str) -> Mapping[str, Any]:
             reason, repository = history.of(name, version, architecture)
@@ -125,13 +138,13 @@ class RpmDatabase(DatabaseDefaults):
                     continue
                 package = described.package_of(header, more=more)
             except HeaderError as error:
-                self._report(Gap(f"{self.path}, record {place}", str(error)))
+                self.report(Gap(f"{self.path}, record {place}", str(error)))
                 continue
             self._places[package] = place
             self._counts[package] = described.path_count(header)
             found.append(package)
         if not found:
-            self._report(Gap(self.path, "the package database is empty"))
+            self.report(Gap(self.path, "the package database is empty"))
         return found
 
     def _key_text(self, header: Header) -> tuple[str, str]:
@@ -144,16 +157,16 @@ class RpmDatabase(DatabaseDefaults):
         try:
             for place, blob, damage in self._container:
                 if blob is None:
-                    self._report(Gap(self.path, damage or "a record without a header"))
+                    self.report(Gap(self.path, damage or "a record without a header"))
                     continue
                 try:
                     yield place, read_header(blob)
                 except HeaderError as error:
-                    self._report(Gap(f"{self.path}, record {place}", str(error)))
+                    self.report(Gap(f"{self.path}, record {place}", str(error)))
         except ContainerError as error:
-            self._report(Gap(self.path, f"{error}; what follows was not read"))
+            self.report(Gap(self.path, f"{error}; what follows was not read"))
         except AccessError as error:
-            self._report(Gap(self.path, f"{error.what}; what follows was not read"))
+            self.report(Gap(self.path, f"{error.what}; what follows was not read"))
 
     def _read_header(self, package: Package) -> Header | None:
         """The header of a package, read again from its place."""
@@ -167,7 +180,7 @@ class RpmDatabase(DatabaseDefaults):
             why = str(error)
         except AccessError as error:
             why = error.what
-        self._report(Gap(f"the record of {package.label}", why))
+        self.report(Gap(f"the record of {package.label}", why))
         return None
 
     # -- files -----------------------------------------------------------------------------
@@ -180,7 +193,7 @@ class RpmDatabase(DatabaseDefaults):
         try:
             return described.listing_of(header)
         except HeaderError as error:
-            self._report(Gap(f"the files of {package.label}", str(error)))
+            self.report(Gap(f"the files of {package.label}", str(error)))
             return _NO_PATHS
 
     def listings(self) -> Iterator[tuple[Package, PathListing | SplitListing]]:
@@ -199,7 +212,7 @@ class RpmDatabase(DatabaseDefaults):
             return []
 
         def report(why: str) -> None:
-            self._report(Gap(f"the files of {package.label}", why))
+            self.report(Gap(f"the files of {package.label}", why))
 
         try:
             return described.with_states(described.files_of(header), header, self.path, report)
@@ -214,24 +227,17 @@ class RpmDatabase(DatabaseDefaults):
 
     def needs(self, package: Package) -> tuple[Need, ...]:
         header = self._header(package)
-        return needs_told(_told(header), package, self._report) if header else ()
+        return needs_told(_told(header), package, self.report) if header else ()
 
     def capabilities(self, package: Package) -> tuple[Capability, ...]:
         header = self._header(package)
         if header is None:
             return (Capability(package.name, package.version),)
-        return capabilities_told(_told(header), package, self._report)
+        return capabilities_told(_told(header), package, self.report)
 
-    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
-        return term_is_met(term, capability)
-
-    def forbids(
-        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool:
-        return term_forbids(kind, term, asker, holder, capability)
-
-    def rivals(self, one: Package, other: Package) -> str | None:
-        return rivals(one, other, self._stands_side_by_side(one.name))
+    @cached_property
+    def rules(self) -> RpmRules:
+        return RpmRules(self.architecture, self._stands_side_by_side)
 
     def _stands_side_by_side(self, name: str) -> bool:
         """Whether several versions of a name may be there: it is declared so, or they are there."""
@@ -244,54 +250,47 @@ class RpmDatabase(DatabaseDefaults):
 
     @cached_property
     def _only_added(self) -> frozenset[str]:
-        return frozenset((*_ADDED, *main_words(self._jail, self._report, "installonlypkgs")))
-
-    keeping = frozenset({
-        Relation.REQUIRES_FIRST, Relation.REQUIRES, Relation.RECOMMENDS, Relation.SUPPLEMENTS,
-    })  # fmt: skip
-
-    def machine_of(self, package: Package) -> str:
-        return machine_of(package.architecture, self.architecture)
-
-    @cached_property
-    def machines(self) -> Sequence[str]:
-        return machines_of(self.architecture)
+        return frozenset((*_ADDED, *main_words(self.jail, self.report, "installonlypkgs")))
 
     # -- the rest --------------------------------------------------------------------------
 
     def scripts(self, package: Package) -> tuple[Script, ...]:
         header = self._header(package)
-        return scripts_told(header, package, self._report) if header else ()
+        return scripts_told(header, package, self.report) if header else ()
 
     def fields(self, package: Package) -> Mapping[str, str]:
         header = self._header(package)
         return described.fields_of(header) if header else {}
 
     @cached_property
-    def _links(self) -> dict[str, ManagedLink]:
-        return read_managed_links(self._jail, places.LINK_GROUPS, places.CHOSEN_LINKS, self._report)
+    def policy(self) -> DeclaredPolicy:  # type: ignore[override]
+        return DeclaredPolicy(
+            lambda: read_managed_links(
+                self.jail, places.LINK_GROUPS, places.CHOSEN_LINKS, self.report
+            )
+        )
 
-    def managed_links(self) -> Mapping[str, ManagedLink]:
-        return self._links
+    @cached_property
+    def history(self) -> "RpmHistory":  # type: ignore[override]
+        return RpmHistory(self.jail, self.report)
 
-    def sources(
-        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
-    ) -> "RpmSources":
-        from filigree.families.rpm.repositories import RpmRepositories
-        from filigree.families.rpm.sources import RpmSources
+    @cached_property
+    def signatures(self) -> "RpmSignatures":  # type: ignore[override]
+        return RpmSignatures(self._header)
 
-        configured = RpmRepositories(
-            self._jail, self._report, self._packages, self.architecture, now, keyring, own,
-            self._release(), self._imported,
-        )  # fmt: skip
-        return RpmSources(self._jail, self._report, configured, own)
+    def repositories(self, judging: Judging) -> "RpmRepositories":
+        """What the system is configured to install from."""
+        from filigree.families.rpm.repositories import RpmRepositories, RpmSystem
+
+        system = RpmSystem(self._packages, self.architecture, self._release(), self._imported)
+        return RpmRepositories(self.jail, self.report, system, judging)
 
     def _imported(self) -> list[Key]:
         """The keys that the database itself trusts: on record as packages, and beside it as files."""
-        keys = Keys(self._jail, self._report)
+        keys = Keys(self.jail, self.report)
         found = [key for place, text in self._key_texts for key in keys.of_text(text, place)]
         folder = f"{self.path.rpartition('/')[0]}/{places.KEY_FOLDER}"
-        for name in names_in(self._jail, folder, self._report):
+        for name in names_in(self.jail, folder, self.report):
             found += keys.of_file(f"{folder}/{name}") or []
         return found
 
@@ -314,27 +313,18 @@ class RpmDatabase(DatabaseDefaults):
         try:
             yield from described.script_texts_of(header) if header else ()
         except HeaderError as error:
-            self._report(Gap(f"the scripts of {package.label}", str(error)))
+            self.report(Gap(f"the scripts of {package.label}", str(error)))
 
-    def place_of(self, package: Package) -> str:  # noqa: ARG002
+    def place_of(self, *_: Package) -> str:
         return self.path
 
     def index_folders(self) -> Sequence[str]:
-        return tuple(path for path in places.CACHES if self._jail.is_directory(path))
+        return tuple(path for path in places.CACHES if self.jail.is_directory(path))
 
     def archive_folders(self) -> Sequence[str]:
-        return cache_folders(self._jail, self._report)
+        return cache_folders(self.jail, self.report)
 
-    def record_signature(self, package: Package, keys: Sequence[Key], now: datetime) -> Signatures:
-        header = self._header(package)
-        if header is None:
-            return Signatures(SignatureVerdict.NONE, reason="its record cannot be read")
-        return record_signature(header, keys, now)
-
-    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
-        return transactions(self._jail, names, self._report)
-
-    def keeper_of(self, path: str) -> Package | None:  # noqa: ARG002
+    def keeper_of(self, *_: str) -> Package | None:
         return None
 
     def close(self) -> None:

@@ -120,6 +120,17 @@ def _opened(jail: Jail, path: str, report: Report) -> Iterator[SqliteFile | None
             file.close()
 
 
+class RpmHistory:
+    """What the histories and logs of a root tell."""
+
+    def __init__(self, jail: Jail, report: Report) -> None:
+        self._jail = jail
+        self._report = report
+
+    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
+        return transactions(self._jail, names, self._report)
+
+
 class Origin(NamedTuple):
     """Why a package is installed and where it came from; None where nothing tells."""
 

@@ -6,9 +6,10 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 from functools import cached_property
+from typing import NamedTuple
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import ADDED, NO_COPIES, Fetch, FetchedCopies, Report, RootKey
+from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.rpm import places
 from filigree.families.shared.indexes import Keys, packed_digest, unpacked_pieces
 from filigree.families.shared.looking import names_in, os_release, read_or_report
@@ -51,30 +52,31 @@ _OTHERS = {
 }
 
 
+class RpmSystem(NamedTuple):
+    """What the configuration of repositories goes by: the packages of a system, its machine and release.
+
+    `imported` gives the keys that its database trusts.
+    """
+
+    packages: Sequence[Package]
+    architecture: str | None
+    release: str | None = None
+    imported: Callable[[], list[Key]] = list
+
+
 class RpmRepositories:
     """Reads them once, for one question."""
 
-    def __init__(
-        self,
-        jail: Jail,
-        report: Report,
-        packages: Sequence[Package],
-        architecture: str | None,
-        now: datetime,
-        keyring: list[Key] | None = None,
-        own: FetchedCopies = NO_COPIES,
-        release: str | None = None,
-        imported: Callable[[], list[Key]] = list,
-    ) -> None:
+    def __init__(self, jail: Jail, report: Report, system: RpmSystem, judging: Judging) -> None:
         self._jail = jail
         self._report = report
-        self._packages = packages
-        self.native = architecture or ""
-        self._now = now
-        self._keys = Keys(jail, report, keyring)
-        self._own = own
-        self._told_release = release
-        self._imported = imported
+        self._packages = system.packages
+        self.native = system.architecture or ""
+        self._now = judging.now
+        self._keys = Keys(jail, report, judging.keyring)
+        self._own = judging.copies
+        self._told_release = system.release
+        self._imported = system.imported
         self._known: list[Repository] | None = None
         self._entries: dict[int, tuple[Repository, dict[str, str]]] = {}
 

@@ -3,14 +3,12 @@
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property, lru_cache
 
-from filigree.access.jail import Jail
-from filigree.families.protocol import FetchedCopies, Report
+from filigree.families.protocol import Judging, Kept, OfferRow, Reader
 from filigree.families.rpm import offers, places
 from filigree.families.rpm.choosing import choices, excluded
-from filigree.families.rpm.database import capabilities_told, needs_told
+from filigree.families.rpm.database import RpmDatabase, capabilities_told, needs_told
 from filigree.families.rpm.module_streams import followed_streams, needs_written
 from filigree.families.rpm.policy import main_words, words_of
-from filigree.families.rpm.repositories import RpmRepositories
 from filigree.families.shared.expressions import Expressions, Told
 from filigree.families.shared.indexes import IndexReader
 from filigree.families.shared.looking import names_in, read_or_report
@@ -23,12 +21,7 @@ from filigree.model.choices import Choice, Offering
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
 from filigree.model.repositories import (
-    Advisory,
-    Change,
-    Group,
-    IndexFile,
-    ListedPath,
-    Offer,
+    IndexKind,
     Place,
     Repository,
 )
@@ -40,76 +33,57 @@ class RpmSources(IndexReader):
     any_machine = "noarch"
     compare = staticmethod(compare_versions)
 
-    def __init__(
-        self, jail: Jail, report: Report, configured: RpmRepositories, own: FetchedCopies
-    ) -> None:
-        super().__init__(jail, report, configured, own)
+    def __init__(self, database: RpmDatabase, judging: Judging) -> None:
+        configured = database.repositories(judging)
+        super().__init__(database.jail, database.report, configured, judging.copies)
         self._opened = lru_cache(maxsize=64)(offers.told_in)
         self._globs: dict[str, Expressions] = {}
-        self._follows: tuple[Sequence[str], tuple[dict[str, str], dict[str, str]]] | None = None
+        self._follows: tuple[dict[str, str], dict[str, str]] | None = None
 
     # -- what indexes tell -----------------------------------------------------------------
 
-    def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:  # noqa: ARG002
-        return offers.read_offers(self._pieces(file))
-
-    def paths(self, file: IndexFile, report: Report) -> Iterator[ListedPath]:  # noqa: ARG002
-        return offers.read_paths(self._pieces(file))
-
-    def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
-        return offers.read_advisories(self._pieces(file))
-
-    def groups(self, file: IndexFile, report: Report) -> Iterator[Group]:  # noqa: ARG002
-        return offers.read_groups(self._pieces(file))
-
-    def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
-        return offers.read_changes(self._pieces(file))
-
-    def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
-        for one in read_modules(self._pieces(file)):
-            if isinstance(one, Default):
-                yield "", f"{one.module}:{one.stream}"
-            else:
-                yield from ((archive, f"{one.module}:{one.stream}") for archive in one.archives)
-                yield from (("", text) for text in needs_written(one))
+    @cached_property
+    def readers(self) -> Mapping[IndexKind, Reader]:
+        return {
+            IndexKind.PACKAGES: self._plain_reader(offers.read_offers),
+            IndexKind.PATHS: self._plain_reader(offers.read_paths),
+            IndexKind.ADVISORIES: self._plain_reader(offers.read_advisories),
+            IndexKind.GROUPS: self._plain_reader(offers.read_groups),
+            IndexKind.CHANGES: self._plain_reader(offers.read_changes),
+            IndexKind.STREAMS: self._plain_reader(read_streams),
+        }
 
     # -- packages --------------------------------------------------------------------------
 
-    def package(self, record: str, repository: str, brief: bool = False) -> Package | None:  # noqa: ARG002
+    def package(self, record: str, repository: str, *_: bool) -> Package | None:
         return offers.package_offered(offers.told_in(record), repository)
 
     def _relations(self, record: str) -> Callable[[str], Iterable[tuple[str, int, str]]]:
         relations = self._opened(record).relations
         return lambda kind: relations.get(kind, ())
 
-    def needs(self, package: Package, record: str) -> tuple[Need, ...]:
-        return needs_told(self._relations(record), package, self._report)
+    def needs(self, row: OfferRow) -> tuple[Need, ...]:
+        return needs_told(self._relations(row.record), row.package, self._report)
 
-    def capabilities(self, package: Package, record: str) -> tuple[Capability, ...]:
-        return capabilities_told(self._relations(record), package, self._report)
+    def capabilities(self, row: OfferRow) -> tuple[Capability, ...]:
+        return capabilities_told(self._relations(row.record), row.package, self._report)
 
-    def fields(self, package: Package, record: str) -> Mapping[str, str]:  # noqa: ARG002
-        return offers.fields_of(self._opened(record))
+    def fields(self, row: OfferRow) -> Mapping[str, str]:
+        return offers.fields_of(self._opened(row.record))
 
-    def place(self, record: str, repository: Repository) -> Place:
-        return offers.place_of(self._opened(record), repository.addresses)
-
-    def stream_key(self, package: Package) -> str | None:
-        epoch, version, release = split_version(package.version)
-        return f"{package.name}-{epoch or 0}:{version}-{release}.{package.architecture}"
+    def place(self, row: OfferRow, repository: Repository) -> Place:
+        return offers.place_of(self._opened(row.record), repository.addresses)
 
     def holder(self, package: Package) -> str:
         return offers.holder_text(package.name, package.version, package.architecture)
 
-    def held(self, holder: str) -> tuple[str, str | None, str | None]:
+    def named(self, holder: str) -> tuple[str, str | None, str | None]:
         name, version, architecture = holder.split("\t")
         return name, version, architecture
 
     # -- choosing --------------------------------------------------------------------------
 
-    def barred(
-        self, package: Package, repository: Repository, told: Sequence[str], defaults: Sequence[str]
-    ) -> str | None:
+    def barred(self, package: Package, repository: Repository, kept: Kept) -> str | None:
         facts = repository.facts
         pattern = excluded(package, self._excluded) or excluded(
             package, self._named(repository, "excluded")
@@ -119,11 +93,16 @@ class RpmSources(IndexReader):
         included = self._named(repository, "included")
         if words_of(facts, "included") and excluded(package, included) is None:
             return "the configuration takes only other packages from there"
-        if not told or not facts.get("streams"):
+        return self._not_followed(package, kept) if facts.get("streams") else None
+
+    def _not_followed(self, package: Package, kept: Kept) -> str | None:
+        """Why what is of a stream is not taken; None where it is of none, or of one that is followed."""
+        told = kept(IndexKind.STREAMS, _stream_key(package))
+        if not told:
             return None
-        if self._follows is None or self._follows[0] is not defaults:
-            self._follows = (defaults, followed_streams(self._enabled, defaults))
-        followed, lacking = self._follows[1]
+        if self._follows is None:
+            self._follows = followed_streams(self._enabled, kept(IndexKind.STREAMS, ""))
+        followed, lacking = self._follows
         for one in told:
             module, _, stream = one.partition(":")
             if followed.get(module) == stream:
@@ -167,3 +146,19 @@ class RpmSources(IndexReader):
 
     def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
         return choices(installed, offered)
+
+
+def _stream_key(package: Package) -> str:
+    """How a package is named where streams are told."""
+    epoch, version, release = split_version(package.version)
+    return f"{package.name}-{epoch or 0}:{version}-{release}.{package.architecture}"
+
+
+def read_streams(pieces: Iterator[bytes]) -> Iterator[tuple[str, str]]:
+    """Streams, by the packages that are of them; by no name the defaults, and what streams need."""
+    for one in read_modules(pieces):
+        if isinstance(one, Default):
+            yield "", f"{one.module}:{one.stream}"
+        else:
+            yield from ((archive, f"{one.module}:{one.stream}") for archive in one.archives)
+            yield from (("", text) for text in needs_written(one))

@@ -3,23 +3,19 @@
 import hashlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
-from typing import Protocol
+from typing import Any, Protocol
 
 from filigree.access.fetching import FetchError
 from filigree.access.jail import Jail
-from filigree.families.protocol import Fetch, FetchedCopies, Report, RootKey
+from filigree.families.protocol import Fetch, FetchedCopies, Kept, Reader, Report, RootKey
 from filigree.formats.keys import Key, read_keys
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle, words_of
 from filigree.model.package import Package
 from filigree.model.repositories import (
-    Advisory,
-    Change,
-    Group,
     IndexCopy,
     IndexFile,
-    ListedPath,
     Membership,
     Refreshed,
     Repository,
@@ -172,14 +168,22 @@ class Configured(Protocol):
         """The system's own kind of machine."""
         ...
 
-    def all(self) -> list[Repository]: ...
+    def all(self) -> list[Repository]:
+        """Every index that is configured."""
+        ...
 
-    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed: ...
+    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
+        """Fetch the indexes of one."""
+        ...
 
-    def root_keys(self) -> Sequence[RootKey]: ...
+    def root_keys(self) -> Sequence[RootKey]:
+        """Every key that the root holds."""
+        ...
 
     @property
-    def key_place(self) -> str: ...
+    def key_place(self) -> str:
+        """Where a key would be put that archives are signed with."""
+        ...
 
 
 class IndexReader:
@@ -221,41 +225,20 @@ class IndexReader:
         machine = package.architecture
         return self._known.native if machine == self.any_machine else machine
 
-    # What a family's indexes do not tell; one that does has an answer of its own.
-
-    def paths(self, file: IndexFile, report: Report) -> Iterator[ListedPath]:  # noqa: ARG002
-        return iter(())
-
-    def descriptions(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
-        return iter(())
-
-    def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
-        return iter(())
-
-    def groups(self, file: IndexFile, report: Report) -> Iterator[Group]:  # noqa: ARG002
-        return iter(())
-
-    def groups_told(self, members: Iterable[tuple[str, str]]) -> Iterator[Group]:
-        found: dict[str, dict[str, None]] = {}
-        for group, name in members:
-            found.setdefault(group, {})[name] = None
-        for group, names in sorted(found.items()):
-            yield Group(group, group, None, tuple((name, self.membership) for name in names))
-
-    def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
-        return iter(())
-
-    def streams(self, file: IndexFile, report: Report) -> Iterator[tuple[str, str]]:  # noqa: ARG002
-        return iter(())
-
-    def description_key_of(self, record: str) -> str | None:  # noqa: ARG002
-        return None
-
-    def stream_key(self, package: Package) -> str | None:  # noqa: ARG002
+    def description(self, record: str, kept: Kept) -> str | None:
+        del record, kept  # descriptions stand with the rest
         return None
 
     def order(self, here: Package, other: Package) -> int | None:
         return self.compare(here.version, other.version)
+
+    def _reader(self, read: Callable[[Iterator[bytes], str, Report], Iterator[Any]]) -> Reader:
+        """A reader of indexes, of a function that takes their text, their path and a report."""
+        return lambda file, report: read(self._pieces(file), file.path, report)
+
+    def _plain_reader(self, read: Callable[[Iterator[bytes]], Iterator[Any]]) -> Reader:
+        """A reader of indexes, of a function that takes their text alone."""
+        return lambda file, _: read(self._pieces(file))
 
     def _pieces(self, file: IndexFile) -> Iterator[bytes]:
         """The text of an index whose digest is known."""

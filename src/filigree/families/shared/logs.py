@@ -37,3 +37,16 @@ def logged(
             report(Gap(place, words_of(error)))
         for one in read(b"".join(pieces), names):
             yield Event(one.at, one.action, one.name, one.version, one.architecture, place)
+
+
+class LoggedHistory:
+    """A history that a family writes as a log."""
+
+    def __init__(self, jail: Jail, path: str, read: Reader, report: Report) -> None:
+        self._jail = jail
+        self._path = path
+        self._read = read
+        self._report = report
+
+    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
+        return logged(self._jail, self._path, self._read, names, self._report)

@@ -1,12 +1,11 @@
 """Key rings of a user of the root, in both forms that they have: a plain file of keys, and a key box."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from datetime import datetime
 from functools import cached_property
 from types import MappingProxyType
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import FetchedCopies, Report, RootKey
+from filigree.families.protocol import Judging, Report, RootKey
 from filigree.families.shared.indexes import Keys
 from filigree.formats.key_box import BOX_LIMIT, is_key_box, keys_in
 from filigree.formats.keys import Key, read_keys
@@ -67,15 +66,14 @@ class RingRepositories:
     """
 
     def __init__(
-        self, jail: Jail, report: Report, architecture: str | None, keyring: list[Key] | None,
-        now: datetime, own: FetchedCopies,
-    ) -> None:  # fmt: skip
+        self, jail: Jail, report: Report, architecture: str | None, judging: Judging
+    ) -> None:
         self._jail = jail
         self._report = report
         self.native = architecture or ""
-        self._keys = Keys(jail, report, keyring)
-        self._now = now
-        self._own = own
+        self._keys = Keys(jail, report, judging.keyring)
+        self._now = judging.now
+        self._own = judging.copies
 
     def all(self) -> list[Repository]:
         """Every repository, in the order in which the system asks them; read once."""

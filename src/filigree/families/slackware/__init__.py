@@ -5,7 +5,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import ArchiveFamily, Family, Report
+from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.families.slackware.places import RECORDS
 from filigree.formats.slackware.versions import compare_versions, sure_order
 from filigree.formats.version_parts import split_version
@@ -61,6 +61,11 @@ class SlackwareFamily:
         from filigree.families.slackware.database import SlackwareDatabase
 
         return SlackwareDatabase(jail, report)
+
+    def sources(self, database: "SlackwareDatabase", judging: Judging) -> Sources:
+        from filigree.families.slackware.sources import SlackwareSources
+
+        return SlackwareSources(database, judging)
 
     split_version = staticmethod(split_version)
     compare_versions = staticmethod(compare_versions)

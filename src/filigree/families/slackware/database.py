@@ -5,42 +5,38 @@ the same build alone; what its files are to be by a listing of the archives, whe
 """
 
 from collections import Counter
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
-from datetime import UTC, datetime
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING
 from zlib import compress, decompress
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import NO_COPIES, FetchedCopies, Report
-from filigree.families.shared import matching
+from filigree.families.protocol import Judging, Report
 from filigree.families.shared.damaged import sound_needs
 from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.listing import PathListing
-from filigree.families.shared.looking import names_in, read_or_report
+from filigree.families.shared.looking import read_or_report
 from filigree.families.shared.not_a_package import NotAPackage
 from filigree.families.slackware import described, places
+from filigree.families.slackware.history import RemovedRecords
 from filigree.families.slackware.lists import Lists, label_told
+from filigree.families.slackware.rules import SlackwareRules
 from filigree.families.slackware.scripts import script_needs
 from filigree.families.slackware.settings import left_out
 from filigree.formats.damage import text_of
-from filigree.formats.keys import Key
 from filigree.formats.slackware.long_listing import Block, ListedEntry
-from filigree.formats.slackware.names import split_gone, split_label
 from filigree.formats.slackware.records import Record, paths_of, read_record
 from filigree.formats.slackware.scripts import MadeLink, read_links, read_settings
-from filigree.formats.slackware.versions import compare_versions
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, DatabaseError
-from filigree.model.events import Action, Event
 from filigree.model.files import Aspect, FileRecord, Kind
 from filigree.model.limits import PATH_LIMIT
-from filigree.model.needs import Capability, Need, Relation, Term
+from filigree.model.needs import Capability, Need, Relation
 from filigree.model.package import Package, Script, State
 
 if TYPE_CHECKING:
-    from filigree.families.slackware.sources import SlackwareSources
+    from filigree.families.slackware.repositories import SlackwareRepositories
 
 RECORD_LIMIT = 64 << 20
 _HEAD, _HEAD_LIMIT = 8 << 10, 1 << 20
@@ -54,8 +50,8 @@ class SlackwareDatabase(DatabaseDefaults):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
     def __init__(self, jail: Jail, report: Report) -> None:
-        self._jail = jail
-        self._report = report
+        self.jail = jail
+        self.report = report
         self._records: dict[Package, str] = {}
         self._listed: dict[str, bytes] = {}
         self._needs_reported = False
@@ -77,12 +73,12 @@ class SlackwareDatabase(DatabaseDefaults):
         return counts.most_common(1)[0][0] if counts else None
 
     def _read_packages(self) -> list[Package]:
-        stays = left_out(self._jail, self._report)
+        stays = left_out(self.jail, self.report)
         found: list[Package] = []
         told: set[str] = set()
         for folder in self._folders(places.RECORDS):
             try:
-                names = self._jail.names(folder)
+                names = self.jail.names(folder)
             except AccessError as error:
                 raise DatabaseError(
                     f"the package database cannot be read: {error.what}", folder,
@@ -93,7 +89,7 @@ class SlackwareDatabase(DatabaseDefaults):
                 if package is None:
                     continue
                 if name in told:
-                    self._report(Gap(f"{folder}/{name}", "it is on record in two places"))
+                    self.report(Gap(f"{folder}/{name}", "it is on record in two places"))
                     continue
                 told.add(name)
                 if stays(package):
@@ -101,39 +97,39 @@ class SlackwareDatabase(DatabaseDefaults):
                 self._records[package] = f"{folder}/{name}"
                 found.append(package)
         if not found:
-            self._report(Gap(places.RECORDS[0], "the package database is empty"))
+            self.report(Gap(places.RECORDS[0], "the package database is empty"))
         return found
 
     def _folders(self, known: Sequence[str]) -> list[str]:
         """The folders that are there; one that is reached in two ways once."""
         found: dict[str, str] = {}
         for folder in known:
-            if self._jail.is_directory(folder):
-                found.setdefault(self._jail.real_path(folder), folder)
+            if self.jail.is_directory(folder):
+                found.setdefault(self.jail.real_path(folder), folder)
         return list(found.values())
 
     def _read_package(self, path: str, name: str) -> Package | None:
         try:
-            seen = self._jail.observe(path)
+            seen = self.jail.observe(path)
             if seen.kind is not Kind.FILE:
                 if seen.kind is not Kind.DIRECTORY:
-                    self._report(Gap(path, f"it is a {seen.kind.value}, and no record"))
+                    self.report(Gap(path, f"it is a {seen.kind.value}, and no record"))
                 return None
             label = described.label_of(name)
             record = self._head(path)
         except (AccessError, NotAPackage) as error:
-            self._report(Gap(path, error.what if isinstance(error, AccessError) else str(error)))
+            self.report(Gap(path, error.what if isinstance(error, AccessError) else str(error)))
             return None
         own = record.told.fields.get("PACKAGE NAME")
         if own != str(label):
             what = f"it is of {own}: it is called otherwise" if own else "it names no package"
-            self._report(Gap(path, what))
+            self.report(Gap(path, what))
         more = {"installed_at": moment_of(seen.modified // 10**9)}
         return described.package_of(label, record.told, State.INSTALLED, more)
 
     def _head(self, path: str) -> Record:
         """What is told of a package: what stands before its paths."""
-        source = self._jail.lend(path)
+        source = self.jail.lend(path)
         try:
             size = _HEAD
             while True:
@@ -146,10 +142,10 @@ class SlackwareDatabase(DatabaseDefaults):
 
     def _read_text(self, package: Package) -> tuple[str, Record]:
         path = self._records[package]
-        text = text_of(read_or_report(self._jail, path, self._report, RECORD_LIMIT))
+        text = text_of(read_or_report(self.jail, path, self.report, RECORD_LIMIT))
         record = read_record(text)
         if record.paths_at is None:
-            self._report(Gap(path, "it has no list of paths: it is cut off, or no record"))
+            self.report(Gap(path, "it has no list of paths: it is cut off, or no record"))
         return text, record
 
     # -- files -----------------------------------------------------------------------------
@@ -163,7 +159,7 @@ class SlackwareDatabase(DatabaseDefaults):
         found = paths_of(*self._texts(package))
         if any(len(one) > PATH_LIMIT for one in found):
             why = "lines that are longer than paths are"
-            self._report(Gap(self._records[package], why))
+            self.report(Gap(self._records[package], why))
             return [one for one in found if len(one) <= PATH_LIMIT]
         return found
 
@@ -179,21 +175,29 @@ class SlackwareDatabase(DatabaseDefaults):
         for package in self._packages:
             yield package, self.listing(package)
 
-    def made_paths(self, package: Package) -> Collection[str]:
+    @property
+    def made_paths(self) -> Callable[[Package], Collection[str]]:  # type: ignore[override]
+        return self._made_paths
+
+    def _made_paths(self, package: Package) -> Collection[str]:
         """Links, and configuration where it is put."""
         listed = {path for path, _ in described.installed_paths(self._written(package))}
         return set(self.listing(package)) - listed
 
     def path_count(self, package: Package) -> int:
         try:
-            return self._jail.observe(self._records[package]).size // _BYTES_A_PATH + 1
+            return self.jail.observe(self._records[package]).size // _BYTES_A_PATH + 1
         except AccessError:
             return 1
 
-    def prepare(self, packages: Sequence[Package]) -> None:
+    @property
+    def prepare(self) -> Callable[[Sequence[Package]], None]:  # type: ignore[override]
+        return self._prepare
+
+    def _prepare(self, packages: Sequence[Package]) -> None:
         """Look up in the listings of archives what files of these very builds are to be."""
         labels = [described.called(package) for package in packages]
-        found = Lists(self._jail, places.LISTS, self._report).listings(labels)
+        found = Lists(self.jail, places.LISTS, self.report).listings(labels)
         # There may be a million lines: they are kept packed, and made sense of by whoever needs them.
         self._listed = {label: compress(b"\n".join(one.lines), 1) for label, one in found.items()}
 
@@ -215,7 +219,7 @@ class SlackwareDatabase(DatabaseDefaults):
         if left and recorded:
             more = f" and {len(left) - 1:,} more" if len(left) > 1 else ""
             why = "the listing of its archive has it, and the record has not"
-            self._report(Gap(f"{left[0]}{more} of {package.name}", why))
+            self.report(Gap(f"{left[0]}{more} of {package.name}", why))
         for path in left:
             yield _with_entry(FileRecord(path, path), told[path])
 
@@ -229,7 +233,7 @@ class SlackwareDatabase(DatabaseDefaults):
             if isinstance(one, ListedEntry):
                 yield f"/{one.path.removeprefix('./').strip('/')}", one
             else:
-                self._report(Gap(f"what is listed of {package.name}, line {number}", one.why))
+                self.report(Gap(f"what is listed of {package.name}, line {number}", one.why))
 
     def configuration(self, package: Package) -> list[FileRecord]:
         return [record for record in self.files(package) if record.config]
@@ -241,21 +245,21 @@ class SlackwareDatabase(DatabaseDefaults):
         """What lists below the root tell of the needs of installed builds, by label."""
         here = {described.called(package) for package in self._packages}
         found: dict[str, list[tuple[Relation, str]]] = {}
-        for told in Lists(self._jail, places.LISTS, self._report).usable_stanzas():
+        for told in Lists(self.jail, places.LISTS, self.report).usable_stanzas():
             try:
                 label = label_told(told)
             except NotAPackage:
                 continue
             if label in here and described.tells_needs(told.fields):
                 found[label] = list(described.needs_in(told.fields))
-        return script_needs(self._jail, self._report, self._packages) | found
+        return script_needs(self.jail, self.report, self._packages) | found
 
     def needs(self, package: Package) -> tuple[Need, ...]:
         texts = self._needs.get(described.called(package))
         if texts is None:
             self._report_needs()
             return ()
-        return needs_told(texts, package, self._report)
+        return needs_told(texts, package, self.report)
 
     def _report_needs(self) -> None:
         if not self._needs_reported:
@@ -263,33 +267,14 @@ class SlackwareDatabase(DatabaseDefaults):
             known, every = len(self._needs), len(self._packages)
             told = f"lists tell it of {known:,} of {every:,}, for the same build" if known else ""
             why = f"this family does not record it; {told or 'and no list here tells it'}"
-            self._report(Gap("what installed packages need", why))
+            self.report(Gap("what installed packages need", why))
 
     def capabilities(self, package: Package) -> tuple[Capability, ...]:
         return described.capabilities_of(package)
 
-    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:  # noqa: ARG002
-        return matching.term_is_met(term, capability, compare_versions)
-
-    def forbids(
-        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool:
-        return matching.conflicts(kind, term, asker, holder, capability, compare_versions)
-
-    def rivals(self, one: Package, other: Package) -> str | None:  # noqa: ARG002
-        return "a package takes the place of one of its name"
-
-    keeping = frozenset({Relation.REQUIRES})
-
-    def machine_of(self, package: Package) -> str:
-        anywhere = (*described.ANYWHERE, described.SOURCE)
-        return matching.machine_of(package.architecture, self.architecture, anywhere)
-
     @cached_property
-    def machines(self) -> Sequence[str]:
-        if not self.architecture:
-            return ()
-        return (self.architecture, *described.ANYWHERE, described.SOURCE)
+    def rules(self) -> SlackwareRules:
+        return SlackwareRules(self.architecture)
 
     # -- the rest --------------------------------------------------------------------------
 
@@ -304,7 +289,7 @@ class SlackwareDatabase(DatabaseDefaults):
     def script_texts(self, package: Package) -> Iterator[str]:
         name = self._records[package].rpartition("/")[2]
         for folder in self._script_folders:
-            data = read_or_report(self._jail, f"{folder}/{name}", self._report, _SCRIPT_LIMIT)
+            data = read_or_report(self.jail, f"{folder}/{name}", self.report, _SCRIPT_LIMIT)
             if data:
                 yield text_of(data)
                 return
@@ -316,41 +301,15 @@ class SlackwareDatabase(DatabaseDefaults):
     def fields(self, package: Package) -> Mapping[str, str]:
         return package.fields
 
-    def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
-        """What was removed or replaced: a record of it is kept, called by the time."""
-        for folder in self._folders(places.REMOVED):
-            for name in names_in(self._jail, folder, self._report):
-                gone = split_gone(name)
-                label = split_label(gone.label)
-                if names is not None and (label is None or label.name not in names):
-                    continue
-                if label is None:
-                    self._report(Gap(f"{folder}/{name}", "it is not called as a package is"))
-                    continue
-                yield Event(
-                    self._gone_at(f"{folder}/{name}", gone.moment),
-                    Action.REPLACED if gone.moment else Action.REMOVED,
-                    label.name, label.full_version, label.architecture, f"{folder}/{name}",
-                )  # fmt: skip
+    @cached_property
+    def history(self) -> RemovedRecords:  # type: ignore[override]
+        return RemovedRecords(self.jail, self._folders(places.REMOVED), self.report)
 
-    def _gone_at(self, path: str, told: tuple[int, ...] | None) -> datetime | None:
-        try:
-            if told is not None:
-                year, month, day, hour, minute, second = told
-                return datetime(year, month, day, hour, minute, second, tzinfo=UTC)
-            return moment_of(self._jail.observe(path).modified // 10**9)
-        except (ValueError, AccessError):
-            return None
-
-    def sources(
-        self, now: datetime, keyring: list[Key] | None, own: FetchedCopies = NO_COPIES
-    ) -> "SlackwareSources":
+    def repositories(self, judging: Judging) -> "SlackwareRepositories":
+        """What the system is configured to install from."""
         from filigree.families.slackware.repositories import SlackwareRepositories
-        from filigree.families.slackware.sources import SlackwareSources
 
-        machine = self.architecture
-        configured = SlackwareRepositories(self._jail, self._report, machine, keyring, now, own)
-        return SlackwareSources(self._jail, self._report, configured, own)
+        return SlackwareRepositories(self.jail, self.report, self.architecture, judging)
 
     def place_of(self, package: Package) -> str:
         return self._records[package]

@@ -1,11 +1,10 @@
 """The repositories of a `slackware` system, the copies of their lists, and its keys."""
 
 from collections.abc import Iterator, Sequence
-from datetime import datetime
 from functools import cached_property
 
 from filigree.access.jail import Jail
-from filigree.families.protocol import ADDED, Fetch, FetchedCopies, Report, RootKey
+from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.shared.indexes import best_of, copies_folder, packed_digest, unpacked_pieces
 from filigree.families.shared.rings import RingRepositories, held_in_ring, ring_of
 from filigree.families.shared.signatures import signed_at
@@ -14,7 +13,6 @@ from filigree.families.slackware.lists import Lists
 from filigree.families.slackware.refreshing import SIGNATURE_LIMIT
 from filigree.families.slackware.scripts import digest_of_tree, info_files
 from filigree.families.slackware.settings import lines_of, read_values
-from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_pieces
 from filigree.formats.slackware.build_scripts import read_script_list
 from filigree.formats.unpacking import UnpackError
@@ -44,10 +42,9 @@ class SlackwareRepositories(RingRepositories):
     key_place = f"{places.RING}, by the system's own key ring"
 
     def __init__(
-        self, jail: Jail, report: Report, architecture: str | None, keyring: list[Key] | None,
-        now: datetime, own: FetchedCopies,
-    ) -> None:  # fmt: skip
-        super().__init__(jail, report, architecture, keyring, now, own)
+        self, jail: Jail, report: Report, architecture: str | None, judging: Judging
+    ) -> None:
+        super().__init__(jail, report, architecture, judging)
         self._opened: dict[tuple[bool, str], Lists] = {}
 
     def _read(self) -> Iterator[Repository]:

@@ -3,15 +3,13 @@
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 
-from filigree.access.jail import Jail
-from filigree.families.protocol import FetchedCopies, Report
+from filigree.families.protocol import Judging, OfferRow, Reader, Report
 from filigree.families.shared import matching
 from filigree.families.shared.choosing import choices_by_number
 from filigree.families.shared.indexes import IndexReader
 from filigree.families.slackware import described, offers, places
-from filigree.families.slackware.database import needs_told
+from filigree.families.slackware.database import SlackwareDatabase, needs_told
 from filigree.families.slackware.lists import Lists, archive_path
-from filigree.families.slackware.repositories import SlackwareRepositories
 from filigree.families.slackware.scripts import digest_of_tree, scripts_in
 from filigree.formats.slackware.changes import LoggedChange, read_changes
 from filigree.formats.slackware.names import split_label
@@ -23,11 +21,8 @@ from filigree.model.errors import AccessError, words_of
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
 from filigree.model.repositories import (
-    Advisory,
-    Change,
     IndexFile,
     IndexKind,
-    ListedPath,
     Offer,
     Place,
     Repository,
@@ -43,10 +38,9 @@ class SlackwareSources(IndexReader):
     any_machine = "noarch"
     compare = staticmethod(compare_versions)
 
-    def __init__(
-        self, jail: Jail, report: Report, configured: SlackwareRepositories, own: FetchedCopies
-    ) -> None:
-        super().__init__(jail, report, configured, own)
+    def __init__(self, database: SlackwareDatabase, judging: Judging) -> None:
+        configured = database.repositories(judging)
+        super().__init__(database.jail, database.report, configured, judging.copies)
         self._configured = configured
 
     def digest_of(self, file: IndexFile) -> str | None:
@@ -60,7 +54,16 @@ class SlackwareSources(IndexReader):
 
     # -- what lists tell -------------------------------------------------------------------
 
-    def offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
+    @cached_property
+    def readers(self) -> Mapping[IndexKind, Reader]:
+        return {
+            IndexKind.PACKAGES: self._offers,
+            IndexKind.PATHS: self._reader(offers.read_paths),
+            IndexKind.ADVISORIES: lambda file, _: offers.read_advisories(self._told(file)),
+            IndexKind.CHANGES: lambda file, _: offers.read_builds(self._told(file)),
+        }
+
+    def _offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
         if file.path == places.BUILD_SCRIPTS:
             for fields in scripts_in(self._jail, file.path, report):
                 offer = offers.script_offer(fields)
@@ -70,15 +73,6 @@ class SlackwareSources(IndexReader):
             yield from offers.read_scripts(self._pieces(file))
         else:
             yield from offers.read_offers(self._pieces(file), file.path, report)
-
-    def paths(self, file: IndexFile, report: Report) -> Iterator[ListedPath]:
-        yield from offers.read_paths(self._pieces(file), file.path, report)
-
-    def advisories(self, file: IndexFile, report: Report) -> Iterator[Advisory]:  # noqa: ARG002
-        yield from offers.read_advisories(self._told(file))
-
-    def changes(self, file: IndexFile, report: Report) -> Iterator[tuple[str, Change]]:  # noqa: ARG002
-        yield from offers.read_builds(self._told(file))
 
     def _told(self, file: IndexFile) -> Iterator[LoggedChange]:
         """The changes of a list; what is told of everything in a directory, of each package in it."""
@@ -95,27 +89,27 @@ class SlackwareSources(IndexReader):
 
     # -- packages --------------------------------------------------------------------------
 
-    def package(self, record: str, repository: str, brief: bool = False) -> Package | None:  # noqa: ARG002
+    def package(self, record: str, repository: str, *_: bool) -> Package | None:
         return offers.package_offered(record, repository)
 
-    def needs(self, package: Package, record: str) -> tuple[Need, ...]:
-        texts = offers.needs_in(record)
+    def needs(self, row: OfferRow) -> tuple[Need, ...]:
+        texts = offers.needs_in(row.record)
         if texts is None:
-            self._report_needs(package.repository or "")
+            self._report_needs(row.package.repository or "")
             return ()
-        return needs_told(texts, package, self._report)
+        return needs_told(texts, row.package, self._report)
 
     def _report_needs(self, repository: str) -> None:
         self._report(Gap(f"what packages of {repository} need", "its lists do not tell it"))
 
-    def capabilities(self, package: Package, record: str) -> tuple[Capability, ...]:  # noqa: ARG002
-        return described.capabilities_of(package)
+    def capabilities(self, row: OfferRow) -> tuple[Capability, ...]:
+        return described.capabilities_of(row.package)
 
-    def fields(self, package: Package, record: str) -> Mapping[str, str]:  # noqa: ARG002
-        return package.fields
+    def fields(self, row: OfferRow) -> Mapping[str, str]:
+        return row.package.fields
 
-    def place(self, record: str, repository: Repository) -> Place:
-        path = offers.path_in(record)
+    def place(self, row: OfferRow, repository: Repository) -> Place:
+        path = offers.path_in(row.record)
         lists = self._configured.lists_of(repository)
         if path is None or lists is None:
             return Place(None, None, None)
@@ -130,7 +124,7 @@ class SlackwareSources(IndexReader):
     def holder(self, package: Package) -> str:
         return described.called(package)
 
-    def held(self, holder: str) -> tuple[str, str | None, str | None]:
+    def named(self, holder: str) -> tuple[str, str | None, str | None]:
         label = split_label(holder)
         if label is None:
             return holder, None, None

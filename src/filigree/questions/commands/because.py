@@ -152,7 +152,7 @@ def _only_wished(system: System, graph: Graph, package: Package, limit: int) -> 
         chains = _chains(graph, package, HARD | {kind}, limit + 1)
         if chains:
             words = f"it is only {_VERBS[kind]}: nothing that was chosen requires it"
-            if kind not in system.database.keeping:
+            if kind not in system.database.rules.keeping:
                 words += "; by this system's settings that does not keep it"
             return _present(package, StayStatus.WISHED, words, chains, limit)
     return None

@@ -270,7 +270,7 @@ def _is_newer(offered: Catalogue, one: Package, other: Package) -> bool:
 def _obsoletes(system: System, offered: Catalogue, newcomer: Package, package: Package) -> bool:
     own = Capability(package.name, package.version)
     return any(
-        satisfies(system.database, term, newcomer, package, (own,))
+        satisfies(system.database.rules, term, newcomer, package, (own,))
         for need in offered.records.needs(newcomer)
         if need.kind is Relation.OBSOLETES
         for term in terms_of(need.condition)

@@ -182,7 +182,8 @@ def _history(system: System, package: Package) -> list[Event]:
     if not package.state.present:
         return []
     # Of one moment what was done last comes first.
-    told = reversed(list(system.database.events([package.name])))
+    history = system.database.history
+    told = reversed(list(history.events([package.name]) if history is not None else ()))
     return sorted(told, key=lambda one: iso(one.at) if one.at else "", reverse=True)
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from filigree.families.protocol import RootKey, Sources
+from filigree.families.protocol import Judging, RootKey, Sources
 from filigree.formats.keys import Key
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError, DatabaseError
@@ -66,7 +66,7 @@ def keys(
     none. Bad news where a key that counts is revoked or too weak, or where one is needed.
     """
     trust = Trust(system, options)
-    if system.database.sources(trust.now, None) is None:
+    if system.sources(Judging(trust.now)) is None:
         system.report(Gap("the keys of this root", "no keys of this family are read"))
     rows = list(_needed(system, trust) if needed else _held(trust))
     return Answer(
@@ -128,7 +128,7 @@ def _needed(system: System, trust: Trust) -> Iterator[KeyRow]:
 
 def _signatures(system: System, trust: Trust) -> Iterator[tuple[str, Signatures]]:
     """Every signature that the system has: of indexes, of records, of the archives that it keeps."""
-    sources = system.database.sources(trust.now, trust.own)
+    sources = system.sources(Judging(trust.now, trust.own))
     yield from _distinct(sources)
     for package in (one for one in system.packages if one.state.present):
         signature = trust.record_signature(package)

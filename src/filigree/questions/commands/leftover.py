@@ -41,7 +41,7 @@ def leftover(
     Of packages whose reason is not on record it is not known that they were not chosen: they stay, and
     what stands below them. With `leaf` only what nothing needs at all.
     """
-    kinds = system.database.keeping if kinds is None else kinds
+    kinds = system.database.rules.keeping if kinds is None else kinds
     report_silence(system, "reason", WHY_INSTALLED)
     world = SystemWorld(system)
     together = Together(world, world.installed())
@@ -101,6 +101,6 @@ def _summary(
         "leaves": sum(row.leaf for row in rows),
         "islands": sum(row.island for row in rows),
         "kinds": sorted(kind.value for kind in kinds),
-        "by_default": kinds == system.database.keeping,
+        "by_default": kinds == system.database.rules.keeping,
         "reasons_unknown": reasons[None],
     }

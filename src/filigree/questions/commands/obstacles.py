@@ -167,7 +167,7 @@ def _without_looking(system: System, world: SystemWorld, package: Package) -> It
             package.name, None, None,
         )  # fmt: skip
         return
-    machines = system.database.machines
+    machines = system.database.rules.machines
     if machines and package.architecture not in machines:
         yield Hindrance(
             0, "architecture",

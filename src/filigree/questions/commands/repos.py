@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 from difflib import get_close_matches
 from typing import Any
 
+from filigree.families.protocol import Judging
 from filigree.model.answer import Answer, Gap
 from filigree.model.repositories import Repository
 from filigree.model.signatures import SignatureVerdict, Signer
@@ -76,7 +77,7 @@ def repos(
     moment = now or options.now or datetime.now(UTC)
     files = [*keyring, *options.keyring]
     keys = system.own_keys(files) if files else None
-    sources = system.database.sources(moment, keys, copies_of(system, options))
+    sources = system.sources(Judging(moment, keys, copies_of(system, options)))
     place = copies_folder(system, options.cache) if options.cache else ""
     if sources is None:
         system.report(Gap("the repositories of this system", "those of this family are not read"))

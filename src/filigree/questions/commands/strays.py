@@ -155,9 +155,7 @@ def _owned(system: System, tops: Sequence[str]) -> set[str]:
 
 
 def _moved(system: System, package: str) -> dict[str, str]:
-    return {
-        one.original: one.moved_to for one in system.database.relocations() if one.keeper != package
-    }
+    return {one.original: one.moved_to for one in system.relocations if one.keeper != package}
 
 
 def _real(jail: Jail, folder: str) -> str:

@@ -184,7 +184,7 @@ def _row(system: System, change: PlannedChange) -> WhatifRow:
 
 def _left_over(system: System, world: SystemWorld, outcome: PlanOutcome) -> Iterator[WhatifRow]:
     """What only those needed that go."""
-    kinds = system.database.keeping
+    kinds = system.database.rules.keeping
     before = Together(world, world.installed())
     loose = set(before.loose(kinds))
     askers: dict[Package, dict[str, None]] = {}

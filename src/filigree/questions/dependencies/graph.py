@@ -80,7 +80,7 @@ class Graph:
                 (package, records.capabilities(package))
                 for package in dict.fromkeys((*own, *others))
             ]
-        rules = self._system.database
+        rules = self._system.database.rules
         found = [
             holder
             for holder, capabilities in self._by_term[term.name]
@@ -104,7 +104,7 @@ class Graph:
         return found
 
     def _present_meeting(self, term: Term, asker: Package) -> list[Package]:
-        rules = self._system.database
+        rules = self._system.database.rules
         met = {
             holder: None
             for holder, capability in self._holders.get(term.name, ())
@@ -122,7 +122,7 @@ class Graph:
             return True
         if archive not in self._brought:
             self._brought[archive] = records.capabilities(archive)
-        rules = self._system.database
+        rules = self._system.database.rules
         return satisfies(rules, term, asker or archive, archive, self._brought[archive])
 
     def _owners(self, path: str) -> list[Package]:

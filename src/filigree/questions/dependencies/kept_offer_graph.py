@@ -3,6 +3,7 @@
 import hashlib
 from collections.abc import Iterator
 
+from filigree.families.protocol import OfferRow
 from filigree.model.repositories import IndexKind
 from filigree.questions.dependencies.offer_graph import OfferGraph, is_whole
 from filigree.questions.dependencies.offer_graph_builder import OfferNode, built
@@ -16,7 +17,7 @@ def graph_of_offers(offered: Catalogue) -> OfferGraph:
     """
     blobs = offered.indexes.blobs(_key(offered), "the graph", lambda: _built(offered), is_whole)
     if not blobs:
-        blobs = dict(built((), offered.indexes.system.database, lambda _: ()))
+        blobs = dict(built((), offered.indexes.system.database.rules, lambda _: ()))
     return OfferGraph(blobs)
 
 
@@ -44,15 +45,16 @@ def _built(offered: Catalogue) -> Iterator[tuple[str, bytes]]:
     def nodes() -> Iterator[OfferNode]:
         for at, (repository, table) in enumerate(indexes.tables):
             for offer in table.offers():
-                package = sources.package(offer.record, repository.identity)
+                package = sources.package(offer.record, repository.identity, False)
                 if package is not None:
-                    needs = sources.needs(package, offer.record)
-                    capabilities = sources.capabilities(package, offer.record)
-                    yield OfferNode(at, offer.number, package, needs, capabilities)
+                    row = OfferRow(package, offer.record)
+                    yield OfferNode(
+                        at, offer.number, package, sources.needs(row), sources.capabilities(row)
+                    )
 
     def owners(path: str) -> Iterator[tuple[int, int]]:
         return (offered.row_of(package) for _, package in offered.paths.at(path))
 
     count = sum(table.count() for _, table in indexes.tables)
     watched = indexes.watched("making the graph", nodes(), count)
-    return built(watched, indexes.system.database, owners)
+    return built(watched, indexes.system.database.rules, owners)

@@ -3,15 +3,20 @@
 import json
 from array import array
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, Protocol
 
+from filigree.families.protocol import Asked, Provided
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package
 from filigree.questions.dependencies.offer_graph import ARRAYS, NUMBER_OF, SUM, TEXTS, sum_of
-from filigree.questions.dependencies.satisfaction import Rules, meeting_terms
+from filigree.questions.dependencies.satisfaction import Forbids, Satisfies, meeting_terms
 
 LOOKS = 20_000_000
 """So often a need is held against what may meet it; 66,000 packages of a main suite take 113,000."""
+
+
+class Rules(Satisfies, Forbids, Protocol):
+    """By which rules packages go together."""
 
 
 class OfferNode(NamedTuple):
@@ -159,10 +164,10 @@ def _ties(
     capability: Capability,
 ) -> bool:
     if kind.positive or kind is Relation.REPLACES:
-        return rules.meets(term, asker, holder, capability)
+        return rules.satisfies(Asked(term, asker), Provided(capability, holder))
     # Whoever asks the same has another name: that none is against itself is seen to later.
     nobody = Package("", "", asker.architecture, asker.family, asker.state)
-    return rules.forbids(kind, term, nobody, holder, capability)
+    return rules.forbids(kind, Asked(term, nobody), Provided(capability, holder))
 
 
 def _size(size: int | None) -> int:

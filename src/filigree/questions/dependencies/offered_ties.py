@@ -86,7 +86,7 @@ class OfferedTies:
 
     def _asks_met_by(self, package: Package) -> Iterator[int]:
         """The asks that something meets that is installed, or an archive."""
-        rules = self._system.database
+        rules = self._system.database.rules
         for capability in self._lookup.records(package).capabilities(package):
             for ask in self._graph.asks_for(capability.name):
                 asker, kind = next(self._graph.askers(ask))

@@ -3,37 +3,64 @@
 from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple, Protocol
 
-from filigree.model.needs import Capability, Combined, Condition, Join, Relation, Term
+from filigree.families.protocol import Asked, Provided
+from filigree.model.needs import (
+    Capability,
+    Combined,
+    Condition,
+    Join,
+    Relation,
+    Term,
+)
 from filigree.model.package import Package
 
 Holders = Callable[[Term], list[Package]]
 """The packages that meet a term."""
 
 
-class Rules(Protocol):
-    """By which rules a package meets what another asks for, or cannot be there with it."""
+class Satisfies(Protocol):
+    """What knows whether a capability meets a term."""
 
-    def meets(self, term: Term, asker: Package, holder: Package, capability: Capability) -> bool:
-        """Whether `holder`, through one of its capabilities, meets what `asker` asks for."""
+    def satisfies(self, asked: Asked, provided: Provided) -> bool:
+        """Whether a package, through one of its capabilities, meets what another asks for."""
         ...
 
-    def forbids(
-        self, kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability
-    ) -> bool:
-        """Whether `asker`, by a need of this kind, cannot be there together with `holder`."""
+
+class Forbids(Protocol):
+    """What knows whether a need keeps a package away."""
+
+    def forbids(self, kind: Relation, asked: Asked, provided: Provided) -> bool:
+        """Whether who asks, by a need of this kind, cannot be there together with a package."""
         ...
 
 
 def satisfies(
-    rules: Rules,
+    rules: Satisfies,
     term: Term,
     asker: Package,
     holder: Package,
     capabilities: Iterable[Capability],
 ) -> bool:
     """Whether a package, through any of its capabilities, meets a term. Paths are not looked at."""
+    asked = Asked(term, asker)
     return any(
-        capability.name == term.name and rules.meets(term, asker, holder, capability)
+        capability.name == term.name and rules.satisfies(asked, Provided(capability, holder))
+        for capability in capabilities
+    )
+
+
+def forbidden(
+    rules: Forbids,
+    kind: Relation,
+    term: Term,
+    asker: Package,
+    holder: Package,
+    capabilities: Iterable[Capability],
+) -> bool:
+    """Whether a term of a need of this kind keeps a package away, through any of its capabilities."""
+    asked = Asked(term, asker)
+    return any(
+        capability.name == term.name and rules.forbids(kind, asked, Provided(capability, holder))
         for capability in capabilities
     )
 

@@ -9,7 +9,7 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property
 
-from filigree.families.protocol import Archive, RootKey, Sources
+from filigree.families.protocol import Archive, Judging, RootKey, Sources
 from filigree.formats.keys import Key
 from filigree.model.package import Package
 from filigree.model.signatures import Signatures, SignatureVerdict
@@ -34,7 +34,7 @@ class Trust:
 
     @cached_property
     def _sources(self) -> Sources | None:
-        return self._given or self._system.database.sources(self.now, self.own)
+        return self._given or self._system.sources(Judging(self.now, self.own))
 
     @cached_property
     def held(self) -> Sequence[RootKey]:
@@ -63,10 +63,10 @@ class Trust:
 
     def record_signature(self, package: Package) -> Signatures | None:
         """The signature of a package's own record; None where the family keeps none."""
-        if "record_signature" in self._system.family.silent_on:
+        signatures = self._system.database.signatures
+        if signatures is None:
             return None  # told without asking for keys: those take reading the configuration
-        signature = self._system.database.record_signature(package, self.keys, self.now)
-        return None if signature is None else self.completed(signature)
+        return self.completed(signatures.judged(package, self.keys, self.now))
 
     def completed(self, signature: Signatures) -> Signatures:
         """A signature with what is to be said of a key that is not at hand."""

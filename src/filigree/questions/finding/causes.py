@@ -78,7 +78,7 @@ class Causes:
 
     @cached_property
     def _managed(self) -> dict[str, str]:
-        links = self._system.database.managed_links()
+        links = self._system.managed_links
         return {self._system.real(link.path): link.group for link in links.values()}
 
     def _bytecode(self, entry: Entry) -> str | None:
@@ -91,7 +91,7 @@ class Causes:
 
     @cached_property
     def _relocated(self) -> dict[str, str]:
-        every = self._system.database.relocations()
+        every = self._system.relocations
         return {self._system.real(one.original): one.moved_to for one in every}
 
     def _temporary(self, entry: Entry) -> str | None:

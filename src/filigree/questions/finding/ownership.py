@@ -93,8 +93,8 @@ class OwnerSearch:
         installed = paths is None
         self._paths: Paths = system.paths if paths is None else paths
         self._on_disk_too = installed
-        self._managed = system.database.managed_links() if installed else {}
-        relocations = system.database.relocations() if installed else ()
+        self._managed = system.managed_links if installed else {}
+        relocations = system.relocations if installed else ()
         self._relocated = {r.original: r for r in relocations}
         self._arrived = {self._system.real(r.moved_to): r for r in self._relocated.values()}
 
@@ -174,7 +174,8 @@ class OwnerSearch:
 
     def _way(self, package: Package, path: str) -> How:
         """How it is known that a path is a package's: it is listed, or made at installation."""
-        made = self._on_disk_too and path in self._system.database.made_paths(package)
+        made_paths = self._system.database.made_paths
+        made = self._on_disk_too and made_paths is not None and path in made_paths(package)
         return How.GENERATED if made else How.LISTED
 
     def _chain(self, path: str) -> list[str]:

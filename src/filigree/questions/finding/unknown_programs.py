@@ -28,7 +28,7 @@ def _unknown(system: System) -> set[str]:
     folders = set(filter(None, (_real(system, place) for place in places)))
     there = {f"{folder}/{name}" for folder in folders for name in _names(system, folder)}
     endings = {path.rpartition("/")[2] for path in there}
-    moved = {one.original: one for one in system.database.relocations()}
+    moved = {one.original: one for one in system.relocations}
     for package, listing in system.database.listings():
         if not package.state.present:
             continue
@@ -41,7 +41,7 @@ def _unknown(system: System) -> set[str]:
                 path = away.moved_to
                 folder, _, name = path.rpartition("/")
             there.discard(f"{_real(system, folder)}/{name}")
-    there -= {system.real(path) for path in system.database.managed_links()}
+    there -= {system.real(path) for path in system.managed_links}
     return {path for path in there if _is_program(system, path)}
 
 

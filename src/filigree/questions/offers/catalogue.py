@@ -8,9 +8,10 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from filigree.access.store import KeptOffer, keyed
+from filigree.families.protocol import OfferRow
 from filigree.model.answer import Gap
 from filigree.model.choices import Choice, Offering
 from filigree.model.errors import AccessError, words_of
@@ -24,8 +25,6 @@ from filigree.questions.offers.records import OfferRecords
 from filigree.system import System
 
 _NO_RECORD = KeptOffer(0, "", "", "", None, None, "")
-_Descriptions = keyed("descriptions")
-_Streams = keyed("streams")
 
 
 class Row(NamedTuple):
@@ -46,7 +45,7 @@ class Catalogue:
     @cached_property
     def records(self) -> OfferRecords:
         """What is on record of these packages."""
-        return OfferRecords(self.indexes, self.paths, self._record)
+        return OfferRecords(self.indexes, self.paths, self._offer_row)
 
     @cached_property
     def paths(self) -> OfferedPaths:
@@ -86,7 +85,7 @@ class Catalogue:
                 # Of these there are tens of thousands: none is kept.
                 package_of = self.indexes.sources.package
                 for offer in table.offers():
-                    package = package_of(offer.record, repository.identity, brief=True)
+                    package = package_of(offer.record, repository.identity, True)
                     if package is not None:
                         yield package
                 continue
@@ -142,7 +141,7 @@ class Catalogue:
         for offer in offers:
             package = self._made.get((at, offer.number))
             if package is None:
-                package = self.indexes.sources.package(offer.record, repository.identity)
+                package = self.indexes.sources.package(offer.record, repository.identity, False)
                 if package is None:
                     continue
                 self._made[at, offer.number] = package
@@ -158,8 +157,8 @@ class Catalogue:
             raise LookupError(f"{package.label} is no offer of these repositories")
         return row
 
-    def _record(self, package: Package) -> str:
-        return self._row(package).offer.record
+    def _offer_row(self, package: Package) -> OfferRow:
+        return OfferRow(package, self._row(package).offer.record)
 
     def repository_of(self, package: Package) -> Repository:
         """The repository that offers a package."""
@@ -167,7 +166,7 @@ class Catalogue:
 
     def place(self, package: Package) -> Place:
         """Where the archive of an offer can be fetched."""
-        return self.indexes.sources.place(self._record(package), self.repository_of(package))
+        return self.indexes.sources.place(self._offer_row(package), self.repository_of(package))
 
     def row_of(self, package: Package) -> tuple[int, int]:
         """The number of the index that offers a package, and its own in there."""
@@ -185,30 +184,24 @@ class Catalogue:
 
     def described(self, package: Package) -> Package:
         """A package with its long description, where that is kept apart."""
-        key = self.indexes.sources.description_key_of(self._record(package))
-        if package.description is not None or key is None:
+        if package.description is not None:
             return package
-        for _, table in self._description_tables:
-            for _, text in table.of([key]):
-                _, _, rest = text.partition("\n")
-                lines = ["" if line.strip() == "." else line[1:] for line in rest.split("\n")]
-                return replace(package, description="\n".join(lines))
-        return package
-
-    @cached_property
-    def _description_tables(self) -> list[tuple[Repository, Any]]:
-        return self.indexes.others(
-            IndexKind.DESCRIPTIONS, _Descriptions, lambda sources: sources.descriptions
-        )
+        record = self._row(package).offer.record
+        text = self.indexes.sources.description(record, self.indexes.kept)
+        return package if text is None else replace(package, description=text)
 
     def longer_descriptions(self) -> Callable[[KeptOffer], str] | None:
         """What tells the long description of an offer, where those are kept apart."""
-        tables = self._description_tables
+        tables = self.indexes.others(IndexKind.DESCRIPTIONS, keyed(IndexKind.DESCRIPTIONS.value))
         if not tables:
             return None
         texts = {key: text for _, table in tables for key, text in table.all()}
-        key_of = self.indexes.sources.description_key_of
-        return lambda offer: texts.get(key_of(offer.record) or "", "")
+
+        def kept(_: IndexKind, key: str) -> Sequence[str]:
+            return [texts[key]] if key in texts else ()
+
+        description = self.indexes.sources.description
+        return lambda offer: description(offer.record, kept) or ""
 
     # -- what may be believed --------------------------------------------------------------
 
@@ -241,7 +234,8 @@ class Catalogue:
         found: set[Package] = set()
         report = self.indexes.system.report
         try:
-            for told in self.indexes.sources.offers(listed, lambda _: None):
+            read = self.indexes.sources.readers[IndexKind.PACKAGES]
+            for told in read(listed, lambda _: None):
                 found.update(wanted.get((told.name, told.record), ()))
         except (AccessError, ValueError) as error:
             report(Gap(listed.path, words_of(error)))
@@ -257,23 +251,9 @@ class Catalogue:
 
     def offering(self, package: Package) -> Offering:
         """A package with its repository, and why it is never taken, if it is not."""
-        sources = self.indexes.sources
         repository = self.repository_of(package)
-        key = sources.stream_key(package)
-        told = [] if key is None else self._streams_of(key)
-        defaults = [] if key is None else self._default_streams
-        return Offering(package, repository, sources.barred(package, repository, told, defaults))
-
-    def _streams_of(self, key: str) -> list[str]:
-        return [text for _, table in self._stream_tables for _, text in table.of([key])]
-
-    @cached_property
-    def _default_streams(self) -> list[str]:
-        return self._streams_of("")
-
-    @cached_property
-    def _stream_tables(self) -> list[tuple[Repository, Any]]:
-        return self.indexes.others(IndexKind.STREAMS, _Streams, lambda sources: sources.streams)
+        barred = self.indexes.sources.barred(package, repository, self.indexes.kept)
+        return Offering(package, repository, barred)
 
     def kind_of_machine(self, package: Package) -> str:
         """What makes packages of one name take each other's place."""

@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from filigree.access.fetching import Fetcher, FetchError
 from filigree.access.jail import Jail
 from filigree.access.private_folder import copy_private, make_private
-from filigree.families.protocol import ADDED, FetchedCopies, Sources
+from filigree.families.protocol import ADDED, FetchedCopies, Judging, Sources
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.repositories import Refreshed, Repository
@@ -112,7 +112,7 @@ class CopyFetcher:
         keys = system.own_keys(options.keyring) if options.keyring else None
         now = options.now or datetime.now(UTC)
         own = FetchedCopies(Jail(folder), tuple(options.addresses))
-        self.sources: Sources | None = system.database.sources(now, keys, own)
+        self.sources: Sources | None = system.sources(Judging(now, keys, own))
 
     def enabled(self, added_only: bool = False) -> list[Repository]:
         """The repositories that are fetched: all, or those that the auditor added."""

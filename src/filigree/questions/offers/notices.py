@@ -1,7 +1,7 @@
 """What belongs to repositories as a whole: advisories, groups of packages, and changes."""
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
@@ -13,7 +13,6 @@ from filigree.model.repositories import (
     Advisory,
     Change,
     Group,
-    IndexFile,
     IndexKind,
     Membership,
     Reference,
@@ -49,24 +48,24 @@ class Notices:
 
     @cached_property
     def _advisory_tables(self) -> list[tuple[Repository, Any]]:
-        def rows(file: IndexFile, report: Any) -> Iterator[tuple[str, str]]:
-            for advisory in self._indexes.sources.advisories(file, report):
+        def rows(told: Iterator[Advisory]) -> Iterator[tuple[str, str]]:
+            for advisory in told:
                 for name in dict.fromkeys(name for name, _, _ in advisory.fixed):
                     yield name, _text_of(advisory, name)
 
-        return self._indexes.others(IndexKind.ADVISORIES, _Advisories, lambda _: rows)
+        return self._indexes.others(IndexKind.ADVISORIES, _Advisories, rows)
 
     def groups(self) -> list[tuple[Group, str]]:
         """Every group, with the repository that tells it."""
 
-        def rows(file: IndexFile, report: Any) -> Iterator[tuple[str, str]]:
-            for group in self._indexes.sources.groups(file, report):
+        def rows(told: Iterator[Group]) -> Iterator[tuple[str, str]]:
+            for group in told:
                 members = [[name, kind.value] for name, kind in group.members]
                 fields = [group.name, group.summary, members, group.groups]
                 yield group.identity, json.dumps(fields, ensure_ascii=False)
 
         found: list[tuple[Group, str]] = []
-        for repository, table in self._indexes.others(IndexKind.GROUPS, _Groups, lambda _: rows):
+        for repository, table in self._indexes.others(IndexKind.GROUPS, _Groups, rows):
             for identity, text in table.all():
                 name, summary, members, groups = json.loads(text)
                 kinds = tuple((one, Membership(kind)) for one, kind in members)
@@ -77,21 +76,19 @@ class Notices:
             if told:
                 names = dict(offers.names())
                 pairs = [(group, names[number]) for group, number in told]
-                found += (
-                    (group, repository.identity)
-                    for group in self._indexes.sources.groups_told(pairs)
-                )
+                membership = self._indexes.sources.membership
+                found += ((group, repository.identity) for group in _groups_told(pairs, membership))
         return found
 
     def changes(self, package: Package) -> list[Change] | None:
         """What changed in a package, the newest first; None where no index tells."""
 
-        def rows(file: IndexFile, report: Any) -> Iterator[tuple[str, str]]:
-            for holder, change in self._indexes.sources.changes(file, report):
+        def rows(told: Iterator[tuple[str, Change]]) -> Iterator[tuple[str, str]]:
+            for holder, change in told:
                 at = int(change.at.timestamp()) if change.at else None
                 yield holder, json.dumps([at, change.who, change.what], ensure_ascii=False)
 
-        tables = self._indexes.others(IndexKind.CHANGES, _Changes, lambda _: rows)
+        tables = self._indexes.others(IndexKind.CHANGES, _Changes, rows)
         if not tables:
             return None
         holder = self._indexes.sources.holder(package)
@@ -100,6 +97,15 @@ class Notices:
         return sorted(
             changes, key=lambda one: one.at or datetime.min.replace(tzinfo=UTC), reverse=True
         )
+
+
+def _groups_told(members: Iterable[tuple[str, str]], membership: Membership) -> Iterator[Group]:
+    """The groups that packages themselves say they are of, from pairs of group and package."""
+    found: dict[str, dict[str, None]] = {}
+    for group, name in members:
+        found.setdefault(group, {})[name] = None
+    for group, names in sorted(found.items()):
+        yield Group(group, group, None, tuple((name, membership) for name in names))
 
 
 def _text_of(advisory: Advisory, name: str) -> str:

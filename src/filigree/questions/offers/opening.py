@@ -8,10 +8,11 @@
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import UTC, datetime
+from functools import cached_property
 from typing import Any, TypeVar
 
-from filigree.access.store import BlobTable, OfferTable, Store, Table
-from filigree.families.protocol import Report, Sources
+from filigree.access.store import BlobTable, OfferTable, Store, Table, keyed
+from filigree.families.protocol import Judging, Kept, Report, Sources
 from filigree.formats.keys import Key
 from filigree.model.answer import Gap
 from filigree.model.limits import why_too_long
@@ -46,8 +47,7 @@ class OpenIndexes:
         self._quiet = options.quiet
         self._working = options.working
         keys: list[Key] | None = system.own_keys(options.keyring) if options.keyring else None
-        own = copies_of(system, options)
-        self._sources = system.database.sources(self.now, keys, own)
+        self._sources = system.sources(Judging(self.now, keys, copies_of(system, options)))
         if self._sources is None:
             system.report(Gap("what could be installed", "no repositories of this family are read"))
             return
@@ -91,7 +91,7 @@ class OpenIndexes:
 
     def _sound_offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
         """What an index offers, without names and versions that are none."""
-        for offer in self.sources.offers(file, report):
+        for offer in self.sources.readers[IndexKind.PACKAGES](file, report):
             why = why_too_long(offer.name, offer.version, offer.architecture)
             if why is None:
                 yield offer
@@ -122,9 +122,20 @@ class OpenIndexes:
         self,
         kind: IndexKind,
         layout: type[K],
-        reader: Callable[[Sources], Callable[..., Iterable[Any]]],
+        rows: Callable[[Iterator[Any]], Iterator[Any]] = iter,
     ) -> list[tuple[Repository, K]]:
-        """The tables of other indexes of one kind, each with a repository that has it."""
+        """The tables of other indexes of one kind, each with a repository that has it.
+
+        `rows` makes of what the family's reader yields what the table takes. None where the family has no
+        reader of that kind.
+        """
+        reader = self._sources.readers.get(kind) if self._sources is not None else None
+        if reader is None:
+            return []
+
+        def read(file: IndexFile, report: Report) -> Iterator[Any]:
+            return rows(reader(file, report))
+
         found: dict[str, tuple[Repository, K]] = {}
         for repository, _ in self.tables:
             for file in repository.copy.files if repository.copy else ():
@@ -132,9 +143,21 @@ class OpenIndexes:
                     digest = self.sources.digest_of(file)
                     if digest is not None:
                         whole = file._replace(digest=digest)
-                        table = self._table(layout, whole, reader(self.sources))
+                        table = self._table(layout, whole, read)
                         found[file.path] = repository, table
         return list(found.values())
+
+    @cached_property
+    def kept(self) -> Kept:
+        """What is kept of indexes whose text is the family's own business, by kind and key."""
+        opened: dict[IndexKind, list[Any]] = {}
+
+        def told(kind: IndexKind, key: str) -> Sequence[str]:
+            if kind not in opened:
+                opened[kind] = [table for _, table in self.others(kind, keyed(kind.value))]
+            return [text for table in opened[kind] for _, text in table.of([key])]
+
+        return told
 
     def blobs(
         self,

@@ -25,7 +25,7 @@ class OfferedPaths:
 
     @cached_property
     def _tables(self) -> list[tuple[Repository, PathTable]]:
-        return self._indexes.others(IndexKind.PATHS, PathTable, lambda sources: sources.paths)
+        return self._indexes.others(IndexKind.PATHS, PathTable)
 
     def report_missing(self) -> None:
         """Say of which repositories no index of paths is there."""
@@ -63,7 +63,7 @@ class OfferedPaths:
             for listed in ask(table):
                 found.setdefault((listed.path, listed.holder), listed)
         rows: list[tuple[ListedPath, Package]] = []
-        parts = {holder: self._indexes.sources.held(holder) for _, holder in found}
+        parts = {holder: self._indexes.sources.named(holder) for _, holder in found}
         by_name: dict[str, list[Package]] = {}
         for package in self._called(name for name, _, _ in parts.values()):
             by_name.setdefault(package.name, []).append(package)

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping
 
+from filigree.families.protocol import OfferRow
 from filigree.families.shared.listing import PathListing
 from filigree.model.files import Aspect, FileRecord, Kind
 from filigree.model.needs import Capability, Need
@@ -11,25 +12,25 @@ from filigree.questions.offers.paths import OfferedPaths
 
 
 class OfferRecords:
-    """The records of offers. `record_of` gives the record of one, as its index has it."""
+    """The records of offers. `row_of` gives the row of one in its index."""
 
     aspects: frozenset[Aspect] = frozenset()
 
     def __init__(
-        self, indexes: OpenIndexes, paths: OfferedPaths, record_of: Callable[[Package], str]
+        self, indexes: OpenIndexes, paths: OfferedPaths, row_of: Callable[[Package], OfferRow]
     ) -> None:
         self._indexes = indexes
         self._paths = paths
-        self._record_of = record_of
+        self._row_of = row_of
 
     def needs(self, package: Package) -> tuple[Need, ...]:
-        return self._indexes.sources.needs(package, self._record_of(package))
+        return self._indexes.sources.needs(self._row_of(package))
 
     def capabilities(self, package: Package) -> tuple[Capability, ...]:
-        return self._indexes.sources.capabilities(package, self._record_of(package))
+        return self._indexes.sources.capabilities(self._row_of(package))
 
     def fields(self, package: Package) -> Mapping[str, str]:
-        return self._indexes.sources.fields(package, self._record_of(package))
+        return self._indexes.sources.fields(self._row_of(package))
 
     def listing(self, package: Package) -> PathListing:
         return PathListing([listed.path for listed in self._paths.of(package)])
@@ -40,8 +41,8 @@ class OfferRecords:
             for one in self._paths.of(package)
         ]
 
-    def configuration(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+    def configuration(self, *_: Package) -> list[FileRecord]:
         return []
 
-    def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
+    def scripts(self, *_: Package) -> tuple[Script, ...]:
         return ()

@@ -11,7 +11,7 @@ from enum import StrEnum
 
 from filigree.model.needs import Combined, Condition, Join, Need, Relation, Term, terms_of
 from filigree.model.package import Package, Reason
-from filigree.questions.dependencies.satisfaction import satisfies, satisfy
+from filigree.questions.dependencies.satisfaction import forbidden, satisfies, satisfy
 from filigree.questions.dependencies.ties import HARD
 from filigree.questions.planning.solver import Solver, irreducible, negated
 from filigree.questions.planning.world import Offered, Place, World, in_place_of, place_of
@@ -262,7 +262,9 @@ class ResolutionProblem:
         """What others have against a package, and which conditions speak of it."""
         for capability in self.world.capabilities(item.package):
             for asker, need, term in self._against.get(capability.name, ()):
-                if self.world.forbids(need.kind, term, asker.package, item.package, capability):
+                if forbidden(
+                    self.world, need.kind, term, asker.package, item.package, (capability,)
+                ):
                     self._clash(asker, need, item)
         for name in dict.fromkeys(c.name for c in self.world.capabilities(item.package)):
             for watcher in self._watched.get(name, ()):
@@ -314,10 +316,13 @@ class ResolutionProblem:
             if (
                 other is item
                 or (item.here and other.here)
-                or not any(
-                    self.world.forbids(need.kind, term, item.package, other.package, capability)
-                    for capability in self.world.capabilities(other.package)
-                    if capability.name == term.name
+                or not forbidden(
+                    self.world,
+                    need.kind,
+                    term,
+                    item.package,
+                    other.package,
+                    self.world.capabilities(other.package),
                 )
             ):
                 continue

@@ -9,7 +9,7 @@ from filigree.model.choices import Choice
 from filigree.model.needs import Capability, Need, Relation, terms_of
 from filigree.model.package import Package
 from filigree.questions.asking.scopes import Lookup
-from filigree.questions.dependencies.satisfaction import Rules
+from filigree.questions.dependencies.satisfaction import Forbids, Satisfies, forbidden
 from filigree.system import System
 
 MANY = 5000
@@ -23,7 +23,7 @@ class Offered(NamedTuple):
     passed_over: str | None = None
 
 
-class World(Rules, Protocol):
+class World(Satisfies, Forbids, Protocol):
     """Packages, and the rules of their family."""
 
     def installed(self) -> Sequence[Package]:
@@ -81,11 +81,12 @@ class SystemWorld:
         self._under: dict[str, list[Offered]] = {}
         self._asked: dict[Package, tuple[Need, ...]] = {}
         self._kept: dict[Package, tuple[Capability, ...]] = {}
-        self.meets = system.database.meets
-        self.forbids = system.database.forbids
-        self.rivals = system.database.rivals
-        self.machine_of = system.database.machine_of
-        self.stays = system.database.stays
+        rules = system.database.rules
+        self.satisfies = rules.satisfies
+        self.forbids = rules.forbids
+        self.rivals = rules.rivals
+        self.machine_of = rules.machine_of
+        self.stays = rules.stays
 
     def installed(self) -> Sequence[Package]:
         return [p for p in self.system.packages if p.state.present]
@@ -186,11 +187,10 @@ def replacements(world: World, package: Package) -> list[Offered]:
         one
         for one in world.successors(package.name)
         if any(
-            world.forbids(need.kind, term, one.package, package, capability)
+            forbidden(world, need.kind, term, one.package, package, world.capabilities(package))
             for need in world.needs(one.package)
             if need.kind is Relation.OBSOLETES
             for term in terms_of(need.condition)
-            for capability in world.capabilities(package)
         )
     ]
 

@@ -113,7 +113,7 @@ def _stands(system: System, path: str) -> str:
         kind = system.jail.observe(path).kind.value
     except AccessError as error:
         return "nothing" if error.absent else f"what cannot be looked at: {error.what}"
-    moved = {one.original: one.keeper for one in system.database.relocations()}
+    moved = {one.original: one.keeper for one in system.relocations}
     keeper = moved.get(path)
     owners = [one.name for one in system.owners_of(path) if one.name == keeper]
     return f"a {kind} of {owners[0]}" if owners else f"a {kind} that no package has on record there"
