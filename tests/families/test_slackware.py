@@ -64,6 +64,7 @@ from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.planning.plans import PlanAction
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
+from tests.conftest import events_of
 
 RECORDS, LISTS = places.RECORDS[0][1:], places.LISTS[1:]
 EVERY = frozenset(Verdict)
@@ -159,7 +160,7 @@ def test_no_records_at_all(tmp_path: Path) -> None:
 
 def test_what_is_gone_is_told(dunlin: Path) -> None:
     with open_system(str(dunlin)) as system:
-        found = {(one.name, one.version, one.action) for one in system.database.history.events()}
+        found = {(one.name, one.version, one.action) for one in events_of(system)}
         (row,) = dossier(system, ["chartroom"]).records
     assert found == {
         ("oldgauge", "1.9-8", Action.REMOVED), ("chartroom", "5.3.9-1", Action.REPLACED),

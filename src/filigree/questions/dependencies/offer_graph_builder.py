@@ -15,7 +15,7 @@ LOOKS = 20_000_000
 """So often a need is held against what may meet it; 66,000 packages of a main suite take 113,000."""
 
 
-class Rules(Satisfies, Forbids, Protocol):
+class GraphRules(Satisfies, Forbids, Protocol):
     """By which rules packages go together."""
 
 
@@ -30,7 +30,7 @@ class OfferNode(NamedTuple):
 
 
 def built(
-    told: Iterable[OfferNode], rules: Rules, owners: Callable[[str], Iterable[tuple[int, int]]]
+    told: Iterable[OfferNode], rules: GraphRules, owners: Callable[[str], Iterable[tuple[int, int]]]
 ) -> Iterator[tuple[str, bytes]]:
     """The graph as named bytes. `owners` gives index and number of what is offered with a path.
 
@@ -47,7 +47,7 @@ def built(
 class _Builder:
     """The graph in the making."""
 
-    def __init__(self, rules: Rules) -> None:
+    def __init__(self, rules: GraphRules) -> None:
         self._rules = rules
         self._columns = {name: array(form) for name, form in ARRAYS.items()}
         self._names: dict[str, list[str]] = {name: [] for name in TEXTS}
@@ -156,7 +156,7 @@ class _Builder:
 
 
 def _ties(
-    rules: Rules,
+    rules: GraphRules,
     kind: Relation,
     term: Term,
     asker: Package,
