@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 
-from filigree.demo import arch, curlew, deb, dunlin, plover, rpm, slackware
+from filigree.demo import arch, deb, dunlin, plover, rpm, rpm_wares, slackware
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of
 from filigree.demo.ground import lay_ground
@@ -130,7 +130,7 @@ def _deb(disk: Disk) -> list[tuple[str, bytes]]:
 
 def shipped_rpms() -> list[rpm.Shipped]:
     """As the office ships them, with nothing given away or waived."""
-    return [replace(curlew.shipped(ware), owners=(), claimed=()) for ware in WARES_HERE]
+    return [replace(rpm_wares.shipped(ware), owners=(), claimed=()) for ware in WARES_HERE]
 
 
 def rpm_record(

@@ -10,8 +10,9 @@ from pathlib import Path
 
 import pytest
 
-from filigree.access.fetching import Fetched, Fetcher, FetchError, FetchProgress
+from filigree.access.fetching import Fetched, Fetcher, FetchProgress
 from filigree.access.remote import RemoteFile
+from filigree.access.web import FetchError
 from filigree.demo.server import Server, serving
 from filigree.model.errors import AccessError
 from tests.conftest import Run

@@ -17,11 +17,11 @@ from hypothesis import strategies as st
 
 from filigree.demo import deb, rpm, slackware
 from filigree.demo.archives import NEWER, TRICKY, UNMET
-from filigree.demo.curlew import everything, shipped
 from filigree.demo.dunlin import offered
 from filigree.demo.goods import goods_of
 from filigree.demo.repository import detached, public_key
 from filigree.demo.rpm import installed_header
+from filigree.demo.rpm_wares import everything, shipped
 from filigree.demo.world import Ware
 from filigree.families.deb.archive import DebArchive
 from filigree.families.rpm.archive import RpmArchive

@@ -40,7 +40,8 @@ from filigree.questions.commands.verify import verify
 from filigree.questions.dependencies.kept_offer_graph import graph_of_offers
 from filigree.questions.evidence.references import Against
 from filigree.questions.offers.options import RepositoryOptions
-from filigree.questions.planning.plans import Planner, Wishes
+from filigree.questions.planning.outcomes import Wishes
+from filigree.questions.planning.plans import Planner
 from filigree.questions.planning.world import SystemWorld
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system

@@ -61,7 +61,7 @@ from filigree.questions.commands.whatif import whatif
 from filigree.questions.evidence.references import Against
 from filigree.questions.finding.ownership import How
 from filigree.questions.offers.options import RepositoryOptions
-from filigree.questions.planning.plans import PlanAction
+from filigree.questions.planning.outcomes import PlanAction
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 from tests.conftest import events_of

@@ -12,7 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.demo.offering import deb_indexes, rpm_indexes
+from filigree.demo.offering import deb_indexes
+from filigree.demo.rpm_repository import rpm_indexes
 from filigree.families.rpm.offers import read_advisories, read_changes, read_groups, read_offers
 from filigree.formats.damage import Damage
 from filigree.formats.deb.configuration import read_configuration

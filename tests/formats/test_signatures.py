@@ -11,9 +11,9 @@ from pathlib import Path
 import pytest
 
 from filigree.demo import deb, rpm
-from filigree.demo.curlew import shipped
 from filigree.demo.goods import goods_of
 from filigree.demo.rpm_bytes import header, signature_rows
+from filigree.demo.rpm_wares import shipped
 from filigree.demo.world import Ware
 from filigree.families.deb.archive import DebArchive
 from filigree.families.rpm.archive import RpmArchive

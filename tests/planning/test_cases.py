@@ -10,9 +10,10 @@ from typing import Any
 import pytest
 
 from filigree.model.package import Package, State
+from filigree.questions.planning.candidates import Ground
 from filigree.questions.planning.explanations import say
-from filigree.questions.planning.plans import PlanAction, Planner, PlanOutcome, Wishes
-from filigree.questions.planning.problem import Ground
+from filigree.questions.planning.outcomes import PlanAction, PlanOutcome, Wishes
+from filigree.questions.planning.plans import Planner
 from filigree.questions.planning.world import Offered
 from tests.planning.checking import checked
 from tests.worlds import MadeWorld, deb, rpm, to_come

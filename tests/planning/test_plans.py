@@ -6,7 +6,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from filigree.model.package import Package
-from filigree.questions.planning.plans import PlanAction, Planner, PlanOutcome, Wishes
+from filigree.questions.planning.outcomes import PlanAction, PlanOutcome, Wishes
+from filigree.questions.planning.plans import Planner
 from filigree.questions.planning.world import Offered
 from tests.worlds import MadeWorld, deb, is_sound, rpm, subsets, to_come
 

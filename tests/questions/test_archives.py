@@ -8,9 +8,9 @@ import pytest
 
 from filigree.demo import deb, rpm
 from filigree.demo.archives import CUT_OFF, MISNAMED, NEWER, TRICKY, UNMET
-from filigree.demo.curlew import shipped
 from filigree.demo.goods import Good, goods_of
 from filigree.demo.rpm_bytes import PACKERS, PayloadMember, cpio, rpm_archive, stripped_cpio
+from filigree.demo.rpm_wares import shipped
 from filigree.demo.world import WARES
 from filigree.formats.rpm.header import Type
 from filigree.model.files import Kind, Role

@@ -14,7 +14,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from filigree.access.jail import Jail
-from filigree.access.store import VERSION, OfferTable, Store
+from filigree.access.store import VERSION, Store
+from filigree.access.tables import OfferTable
 from filigree.demo.heron import OUTSIDERS
 from filigree.demo.repository import primary_xml
 from filigree.families.shared.indexes import checked_pieces

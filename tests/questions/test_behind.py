@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from filigree.demo.offering import NOTICES
+from filigree.demo.offered_wares import NOTICES
 from filigree.model.answer import Answer
 from filigree.questions.commands.behind import BehindRow, behind
 from filigree.questions.offers.options import RepositoryOptions
@@ -77,16 +77,16 @@ def test_following_another_stream(tmp_path: Path) -> None:
 
 
 def test_a_stream_that_needs_another(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from filigree.demo import offering
+    from filigree.demo import rpm_repository
     from filigree.demo.curlew import build_curlew
 
-    told = offering._modules().replace(
+    told = rpm_repository._modules().replace(
         b'"stream": "2",', b'"stream": "2", "dependencies": [{"requires": {"salt": ["3"]}}],'
     )
-    monkeypatch.setattr(offering, "_modules", lambda: told)
-    offering.rpm_indexes.cache_clear()
+    monkeypatch.setattr(rpm_repository, "_modules", lambda: told)
+    rpm_repository.rpm_indexes.cache_clear()
     root = build_curlew(tmp_path / "curlew")
-    offering.rpm_indexes.cache_clear()
+    rpm_repository.rpm_indexes.cache_clear()
     folder = root / "etc/dnf/modules.d"
     folder.mkdir(parents=True)
     (folder / "tide.module").write_text("[tide]\nname=tide\nstream=2\nstate=enabled\n")

@@ -12,13 +12,14 @@ import pytest
 
 from filigree.demo import deb, rpm
 from filigree.demo.curlew import DOCTORED as FORGED
-from filigree.demo.curlew import build_curlew, shipped
+from filigree.demo.curlew import build_curlew
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, Good
 from filigree.demo.ground import lay_ground
 from filigree.demo.heron import DOCTORED, VANISHED
 from filigree.demo.offering import write_repositories
 from filigree.demo.repository import STRANGER, public_key
+from filigree.demo.rpm_wares import shipped
 from filigree.demo.server import Server, serving
 from filigree.demo.world import WARES, Ware
 from filigree.families.deb import places

@@ -14,7 +14,8 @@ from filigree.questions.asking.scopes import Scope, looking
 from filigree.questions.commands.needs import needs
 from filigree.questions.commands.obstacles import ObstacleRow, obstacles
 from filigree.questions.commands.whatif import WhatifRow, whatif
-from filigree.questions.planning.plans import PlanAction, Planner, Wishes
+from filigree.questions.planning.outcomes import PlanAction, Wishes
+from filigree.questions.planning.plans import Planner
 from filigree.questions.planning.world import SystemWorld
 from filigree.system import System, open_system
 from tests.conftest import Run

@@ -13,9 +13,9 @@ import pytest
 from filigree.access.fetching import Fetcher
 from filigree.access.remote import BLOCK, RemoteFile
 from filigree.demo import rpm
-from filigree.demo.curlew import shipped
 from filigree.demo.goods import BUILT
-from filigree.demo.offering import MADE, deb_indexes, rpm_indexes, write_repositories
+from filigree.demo.offered_wares import MADE
+from filigree.demo.offering import deb_indexes, write_repositories
 from filigree.demo.repository import (
     CODENAME,
     LIFE,
@@ -25,6 +25,8 @@ from filigree.demo.repository import (
     release_file,
     repomd_xml,
 )
+from filigree.demo.rpm_repository import rpm_indexes
+from filigree.demo.rpm_wares import shipped
 from filigree.demo.server import Server, serving
 from filigree.demo.world import Ware
 from filigree.model.answer import Answer

@@ -6,8 +6,10 @@ from typing import Any
 
 import pytest
 
-from filigree.demo.offering import GROUPS, NEW, pooled, rpm_archive, rpm_shipped
+from filigree.demo.offered_wares import GROUPS, NEW
+from filigree.demo.offering import pooled
 from filigree.demo.rpm import package_name
+from filigree.demo.rpm_repository import rpm_archive, rpm_shipped
 from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.contents import contents
 from filigree.questions.commands.dossier import Dossier, dossier

@@ -10,57 +10,30 @@ import contextlib
 import hashlib
 import json
 import os
-import queue
 import random
 import re
-import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from typing import IO, Any, NamedTuple
 from urllib.parse import unquote, urlsplit
 
 from filigree.access.private_folder import copy_private, is_private, make_private, open_private
-from filigree.model.errors import FiligreeError
+from filigree.access.web import (
+    DEADLINE,
+    GRACE,
+    LATE,
+    PATIENCE,
+    SLOWEST,
+    Again,
+    FetchError,
+    Web,
+    seconds_to_wait,
+)
 
 TRIES = 4
-PATIENCE = 30.0
-"""Seconds without a byte, or for a connection, after which a server is given up for this time."""
-SLOWEST = 200
-GRACE = 20.0
-"""Fewer bytes a second than this, after so many seconds, are too few to wait for."""
-DEADLINE = 3600.0
-"""Seconds after which a fetch is given up, however much comes; as many for each GiB that is promised."""
-REDIRECTS = 5
-LATE = "it took longer in all than it may: it is given up"
-_UNPLAIN = re.compile(r"[^A-Za-z0-9._+~-]")
 _HOST = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^/]*")
+_UNPLAIN = re.compile(r"[^A-Za-z0-9._+~-]")
 _NAME_LIMIT = 120
-_LOCAL = ("127.0.0.1", "localhost", "[::1]")
-
-
-class FetchError(FiligreeError):
-    """Something could not be fetched.
-
-    `absent` is whether the server says that it is not there, `wrong` whether something came that is
-    not what was promised.
-    """
-
-    def __init__(self, what: str, address: str, absent: bool = False, wrong: bool = False) -> None:
-        super().__init__(what, address, "check the address, and that it can be reached from here")
-        self.absent = absent
-        self.wrong = wrong
-
-
-class _Again(Exception):
-    """It may work at another try, unless it is `hopeless`; `unreached` is whether there was no answer."""
-
-    def __init__(
-        self, why: str, after: float = 0.0, unreached: bool = False, hopeless: bool = False
-    ) -> None:
-        super().__init__(why)
-        self.after = after
-        self.unreached = unreached
-        self.hopeless = hopeless
 
 
 class Fetched(NamedTuple):
@@ -77,82 +50,6 @@ class FetchProgress(NamedTuple):
     address: str
     done: int
     total: int | None
-
-
-class Web:
-    """A connection to servers. What cannot be reached at all is not tried again."""
-
-    def __init__(self, patience: float = PATIENCE) -> None:
-        self._patience = patience
-        self._client: Any = None
-        self.late = False
-        """Whether a deadline has cut it off."""
-
-    def close(self) -> None:
-        if self._client is not None:
-            self._client.close()
-
-    def _cut(self) -> None:
-        """End what is under way: a server that sends a byte now and then is never late by itself."""
-        self.late = True
-        self.close()
-
-    @contextlib.contextmanager
-    def asked(self, address: str, headers: dict[str, str], until: float) -> Iterator[Any]:
-        """The answer, redirections followed; none of them from an encrypted way to an open one.
-
-        Whatever comes, at the moment `until` (of the monotonic clock) it is over: raises FetchError.
-        """
-        if until <= time.monotonic():
-            raise FetchError(LATE, address)
-        watch = threading.Timer(until - time.monotonic(), self._cut)
-        watch.daemon = True
-        watch.start()
-        try:
-            with self._followed(address, headers, until - time.monotonic()) as answer:
-                yield answer
-        except Exception as error:
-            if not self.late and time.monotonic() < until:
-                raise
-            if self.late:
-                self._client, self.late = None, False
-            raise FetchError(LATE, address) from error
-        finally:
-            watch.cancel()
-
-    @contextlib.contextmanager
-    def _followed(self, address: str, headers: dict[str, str], left: float) -> Iterator[Any]:
-        import httpx
-
-        patience = httpx.Timeout(max(0.01, min(self._patience, left)))
-
-        client = self._connected()
-        now = httpx.URL(address)
-        for _ in range(REDIRECTS + 1):
-            with client.stream("GET", now, headers=headers, timeout=patience) as answer:
-                if answer.next_request is None:
-                    yield answer
-                    return
-                following = answer.next_request.url
-            if following.scheme not in ("http", "https"):
-                raise FetchError("it leads to what is no web address", address)
-            if now.scheme == "https" and following.scheme == "http":
-                raise FetchError("it leads from https to http, which anybody could change", address)
-            now = following
-        raise FetchError(f"it leads on more than {REDIRECTS} times", address)
-
-    def _connected(self) -> Any:
-        if self._client is None:
-            import httpx
-
-            # What runs on this machine is asked without any proxy between.
-            mounts = {f"{scheme}://{host}": httpx.HTTPTransport()
-                      for host in _LOCAL for scheme in ("http", "https")}  # fmt: skip
-            self._client = httpx.Client(
-                timeout=httpx.Timeout(self._patience), follow_redirects=False, mounts=mounts,
-                headers={"User-Agent": "filigree"},
-            )  # fmt: skip
-        return self._client
 
 
 class Fetcher:
@@ -252,7 +149,7 @@ class Fetcher:
         for left in range(TRIES - 1, -1, -1):
             try:
                 return self._once(address, path, limit, size)
-            except _Again as error:
+            except Again as error:
                 if time.monotonic() > self._until:
                     raise FetchError(LATE, address) from error
                 if error.hopeless or not left:
@@ -284,14 +181,14 @@ class Fetcher:
             with self._web.asked(address, headers, self._until) as answer:
                 return self._taken(answer, address, path, begun, limit, size)
         except httpx.TimeoutException as error:
-            raise _Again("the server does not answer in time") from error
+            raise Again("the server does not answer in time") from error
         except (httpx.TransportError, httpx.StreamError) as error:
             words = str(error) or type(error).__name__
             unreached = isinstance(error, httpx.ConnectError)
             # A name that nobody knows will not be known in a second.
             hopeless = unreached and "[Errno -" in words
             why = f"the connection fails: {words}"
-            raise _Again(why, unreached=unreached, hopeless=hopeless) from error
+            raise Again(why, unreached=unreached, hopeless=hopeless) from error
         except httpx.InvalidURL as error:
             raise FetchError(f"it is no address: {error}", address) from error
 
@@ -305,18 +202,18 @@ class Fetcher:
         if status in (404, 410):
             raise FetchError(f"it is not there (status {status})", address, absent=True)
         if status in (408, 425, 429) or status >= 500:
-            raise _Again(f"the server says status {status}", _after(answer.headers))
+            raise Again(f"the server says status {status}", seconds_to_wait(answer.headers))
         if status == 416:
             with contextlib.suppress(OSError):
                 os.unlink(part)
-            raise _Again("the server does not know that part of it")
+            raise Again("the server does not know that part of it")
         if status not in (200, 206):
             raise FetchError(f"the server says status {status}", address)
         going_on = status == 206
         if going_on and not answer.headers.get("Content-Range", "").startswith(f"bytes {begun}-"):
             with contextlib.suppress(OSError):
                 os.unlink(part)
-            raise _Again("the server sends another part than was asked for")
+            raise Again("the server sends another part than was asked for")
         start = begun if going_on else 0
         bound = limit if size is None else min(limit, size)
         claimed = _number(answer.headers.get("Content-Length"))
@@ -331,7 +228,7 @@ class Fetcher:
         with open_private(part, "ab" if going_on else "wb") as out:
             sent = self._written(answer, out, address, start, bound, claimed)
         if claimed is not None and sent != claimed:
-            raise _Again("the connection ended before all was sent")
+            raise Again("the connection ended before all was sent")
         if size is not None and start + sent != size:
             os.unlink(part)
             why = f"it is {start + sent:,} bytes, and {size:,} were promised"
@@ -358,7 +255,7 @@ class Fetcher:
                 raise FetchError(LATE, address)
             passed = time.monotonic() - began
             if passed > min(GRACE, self._patience) and sent < SLOWEST * passed:
-                raise _Again("the server sends next to nothing")
+                raise Again("the server sends next to nothing")
             if self._progress is not None:
                 self._progress(FetchProgress(address, start + sent, total))
         return sent
@@ -369,12 +266,6 @@ def _local_path(address: str) -> str | None:
     if address.startswith("file:"):
         return unquote(urlsplit(address).path)
     return address if address.startswith("/") else None
-
-
-def _after(headers: Any) -> float:
-    """The seconds for which a server asks to be left alone."""
-    text = headers.get("Retry-After", "")
-    return float(text) if text.isascii() and text.isdigit() and len(text) < 5 else 0.0
 
 
 def _number(text: str | None) -> int | None:
@@ -421,18 +312,6 @@ def _tell(path: str, facts: dict[str, Any]) -> None:
 # -- many at once ---------------------------------------------------------------------------
 
 
-class FetchRequest(NamedTuple):
-    """A file that is wanted, and what is promised of it."""
-
-    address: str
-    digest: str | None
-    size: int | None
-
-
-AT_ONCE = 4
-WISH_LIMIT = 8 << 30
-
-
 def kept_at(folder: str, address: str) -> str:
     """Where a file of an address is kept in a folder."""
     digest = hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
@@ -440,53 +319,3 @@ def kept_at(folder: str, address: str) -> str:
     # Who asks, and with which password, stands before the host, and is left out with it.
     name = _HOST.sub("", address.partition("?")[0]).rpartition("/")[2]
     return os.path.join(folder, f"{digest}.{_UNPLAIN.sub('_', name)[:_NAME_LIMIT]}")
-
-
-def fetch_all(
-    folder: str,
-    wishes: list[FetchRequest],
-    progress: Callable[[FetchProgress], None] | None = None,
-    at_once: int = AT_ONCE,
-) -> Iterator[tuple[FetchRequest, Fetched | FetchError]]:
-    """Fetch several files at once, each held against its digest; what fails costs itself.
-
-    `progress` is told of all together. Closing the iterator leaves what was begun to be gone on with.
-    """
-    waiting: queue.SimpleQueue[FetchRequest] = queue.SimpleQueue()
-    outcomes: queue.SimpleQueue[tuple[FetchRequest, Fetched | FetchError]] = queue.SimpleQueue()
-    for wish in wishes:
-        waiting.put(wish)
-    total = sum(wish.size or 0 for wish in wishes)
-    done: dict[str, int] = {}
-
-    def told(now: FetchProgress) -> None:
-        done[now.address] = now.done
-        if progress is not None:
-            progress(
-                FetchProgress(f"{len(wishes)} files", min(sum(done.values()), total - 1), total)
-            )
-
-    def work() -> None:
-        fetcher = Fetcher(folder, told)
-        with contextlib.suppress(queue.Empty):
-            while True:
-                wish = waiting.get_nowait()
-                try:
-                    outcomes.put(
-                        (wish, fetcher.fetch(wish.address, WISH_LIMIT, wish.digest, wish.size))
-                    )
-                except FetchError as error:
-                    outcomes.put((wish, error))
-                except Exception as error:  # whatever a server sends must not leave us waiting
-                    outcomes.put((wish, FetchError(f"it failed: {error}", wish.address)))
-        fetcher.close()
-
-    for _ in range(min(at_once, len(wishes))):
-        # An interrupt must not wait for a server.
-        threading.Thread(target=work, daemon=True).start()
-    try:
-        for _ in wishes:
-            yield outcomes.get()
-    finally:
-        if progress is not None:
-            progress(FetchProgress("", total, total))

@@ -6,7 +6,7 @@ from collections import OrderedDict
 from typing import Any
 from urllib.parse import urlsplit, urlunsplit
 
-from filigree.access.fetching import DEADLINE, FetchError, Web
+from filigree.access.web import DEADLINE, FetchError, Web
 from filigree.model.errors import AccessError, Obstacle
 
 BLOCK = 1 << 16

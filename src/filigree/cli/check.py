@@ -6,7 +6,8 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.options import Asked, Subjects, complete_packages, question, typed_path
+from filigree.cli.asked import Asked
+from filigree.cli.options import Subjects, complete_packages, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.questions.offers.options import RepositoryOptions

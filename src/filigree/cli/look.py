@@ -4,7 +4,8 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.options import Asked, Subjects, complete_packages, kinds_of, question, typed_path
+from filigree.cli.asked import Asked
+from filigree.cli.options import Subjects, complete_packages, kinds_of, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
 from filigree.model.package import Reason, State

@@ -8,13 +8,11 @@ import functools
 import inspect
 import os
 from collections.abc import Callable
-from dataclasses import dataclass
-from enum import StrEnum
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from filigree.model.answer import Answer
+from filigree.cli.asked import Asked, Shared, When
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
 from filigree.views.render import Format
@@ -23,37 +21,6 @@ if TYPE_CHECKING:
     from filigree.questions.asking.scopes import Scope
     from filigree.questions.offers.options import RepositoryOptions
 
-
-class When(StrEnum):
-    AUTO = "auto"
-    ALWAYS = "always"
-    NEVER = "never"
-
-
-@dataclass(frozen=True, slots=True)
-class Shared:
-    """What a person asked of every question: which root, and how to show the answer.
-
-    `subjects` are the packages that are asked about, as they were typed.
-    """
-
-    root: str = "/"
-    form: Format | None = None
-    color: When = When.AUTO
-    no_pager: bool = False
-    verbose: bool = False
-    subjects: tuple[str, ...] = ()
-
-    @property
-    def archives_only(self) -> bool:
-        """Whether only archives are asked about, by what they are called: that takes no system."""
-        from filigree.families.registry import is_archive_name
-
-        return bool(self.subjects) and all(map(is_archive_name, self.subjects))
-
-
-Asked = tuple[Answer[Any], dict[str, Any]]
-"""What a command returns: the answer, and how its view is to show it."""
 
 _WHERE = "Where packages are looked for"
 _PANEL = "The system, and how the answer is shown"

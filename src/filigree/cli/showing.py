@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from itertools import chain, islice
 from typing import Any
 
-from filigree.cli.options import Asked, Shared, When
+from filigree.cli.asked import Asked, Shared, When
 from filigree.model.answer import Answer
 from filigree.model.errors import NoSystem
 from filigree.system import System, open_system

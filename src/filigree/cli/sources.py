@@ -4,7 +4,8 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.options import Asked, question, typed_path
+from filigree.cli.asked import Asked
+from filigree.cli.options import question, typed_path
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 

@@ -6,15 +6,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 from typer.core import TyperCommand
 
-from filigree.cli.options import (
-    KINDS,
-    Asked,
-    Subjects,
-    complete_packages,
-    kinds_of,
-    question,
-    typed_path,
-)
+from filigree.cli.asked import Asked
+from filigree.cli.options import KINDS, Subjects, complete_packages, kinds_of, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
 from filigree.questions.asking.scopes import Scope

@@ -4,9 +4,10 @@ from dataclasses import replace
 from pathlib import Path
 
 from filigree.demo import deb, rpm
-from filigree.demo.curlew import by_a_stranger, shipped
+from filigree.demo.curlew import by_a_stranger
 from filigree.demo.goods import Good, goods_of
 from filigree.demo.heron import LIBRARIES as DEB_LIBRARIES
+from filigree.demo.rpm_wares import shipped
 from filigree.demo.world import WARES, Ware
 
 FOLDER = "archives"

@@ -7,45 +7,26 @@ from pathlib import Path
 
 from filigree.demo import rpm
 from filigree.demo.disk import Disk
-from filigree.demo.goods import BUILT, Good, goods_of, machine_code
+from filigree.demo.goods import BUILT, machine_code
 from filigree.demo.ground import lay_ground
-from filigree.demo.offering import MADE, rpm_archive, rpm_indexes, rpm_shipped
+from filigree.demo.offered_wares import MADE
 from filigree.demo.repository import STRANGER, detached, public_key, repomd_xml
 from filigree.demo.rpm import Shipped
 from filigree.demo.rpm_bytes import sqlite_file
-from filigree.demo.world import STATION_WARES, WARES, Ware
+from filigree.demo.rpm_repository import rpm_archive, rpm_indexes, rpm_shipped
+from filigree.demo.rpm_wares import LOG, WAIVED, everything, shipped
+from filigree.demo.world import WARES
 from filigree.families.rpm import places
 from filigree.formats.file_capabilities import ATTRIBUTE, parse_capabilities, write_attribute
-
-LIBRARIES = "/usr/lib64"
-OTHER_LIBRARIES = "/usr/lib"
 
 SWAPPED = "/usr/sbin/mudflatd"
 DOCTORED = "/usr/sbin/lockgate"
 OPENED = "/usr/bin/ropewalk"
-GIVEN_AWAY = "/usr/share/tidegauge"
 EMPOWERED = "/usr/bin/weatherglass"
 KEYRING = "/etc/pki/rpm-gpg/coast.asc"
 EDITED = "/etc/saltpan.conf"
-WAIVED = "/etc/buoywatch.conf"
-LOG = "/var/log/tidegauge.log"
 CACHE = f"{places.CACHES[1]}/coast-base-71de0ff171de0ff1"
 FETCHED = BUILT + timedelta(days=40)
-LOCK = "/run/saltpan.lock"
-
-_LEFT_OUT = ("oldgauge", "marram", "sandglass")
-_ANCIENT = ("seaholly",)
-_NEEDS: dict[str, tuple[rpm.Relation, ...]] = {
-    "quayside": (("(libsprat.so.0()(64bit) if chartroom-lite else libpuffin.so.16()(64bit))", 0, ""),),
-    "chartroom": (
-        ("(chart-viewer with chartroom >= 5)", 0, ""),
-        ("(estuary-fonts unless gannet-fonts)", 0, ""),
-        ("(gannet-fonts if gannet)", 0, ""),
-    ),
-    "harbourlog": (("(whelk >= 2 and (dulse or station-shell))", 0, ""),),
-}  # fmt: skip
-_SUPPLEMENTS = {"foghorn": "(tidegauge and mudflatd)", "mudflat-doc": "mudflatd"}
-_CLAIMED = {"tidegauge": (LOG,), "saltpan": (LOCK,)}
 
 
 def build_curlew(folder: Path) -> Path:
@@ -64,58 +45,6 @@ def build_curlew(folder: Path) -> Path:
     _daily_life(disk)
     _intruder(disk)
     return folder
-
-
-def everything() -> list[Shipped]:
-    """What is installed, in the order in which it was."""
-    wares = [ware for ware in (*STATION_WARES, *WARES) if ware.name not in _LEFT_OUT]
-    found = [shipped(ware, number) for number, ware in enumerate(wares)]
-    found += (_for_smaller_machine(name) for name in ("libkelp1", "libsaltc6"))
-    return found
-
-
-def shipped(ware: Ware, number: int = 0) -> Shipped:
-    """A ware as this family ships it."""
-    goods = goods_of(ware, LIBRARIES)
-    if ware.name == "bedrock":
-        goods = _by_version(ware, goods)
-    name = ware.name
-    return Shipped(
-        ware,
-        goods,
-        "noarch" if ware.any_machine else "x86_64",
-        BUILT + timedelta(hours=7 * number, minutes=number),
-        _NEEDS.get(name, ()),
-        _SUPPLEMENTS.get(name, ""),
-        _CLAIMED.get(name, ()),
-        ((_given_away(goods), "tide"),) if name == "tidegauge" else (),
-        (WAIVED,) if name == "buoywatch" else (),
-        tuple(g.path for g in goods if "plot-chart" in g.path) if name == "chartroom" else (),
-        ("/etc/mudflatd/peers",) if name == "mudflatd" else (),
-        tuple((other.name, other.library) for other in WARES if other.library),
-        name in _ANCIENT,
-    )
-
-
-def _by_version(ware: Ware, goods: tuple[Good, ...]) -> tuple[Good, ...]:
-    """Every version has a folder of its own, so that two of them can stand side by side."""
-    old, new = f"/usr/share/{ware.name}", f"/usr/share/{ware.name}-{ware.version}"
-    papers, folder = f"/usr/share/doc/{ware.name}", f"/usr/share/doc/{ware.name}-{ware.version}"
-    return tuple(
-        Good(good.path.replace(papers, folder).replace(old, new), good.mode, good.content)
-        for good in goods
-    )
-
-
-def _given_away(goods: tuple[Good, ...]) -> str:
-    """A table of the gauge, which belongs to the people who read it."""
-    return next(g.path for g in goods if g.path.startswith(f"{GIVEN_AWAY}/") and g.content)
-
-
-def _for_smaller_machine(name: str) -> Shipped:
-    """The same library once more, for programs of the smaller kind of machine."""
-    ware = next(ware for ware in WARES if ware.name == name)
-    return Shipped(ware, goods_of(ware, OTHER_LIBRARIES), "i686", BUILT)
 
 
 def _state(disk: Disk, installed: list[Shipped]) -> None:

@@ -10,7 +10,7 @@ from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of
 from filigree.demo.ground import lay_ground
 from filigree.demo.intruder import intrude
-from filigree.demo.offering import FIXES, KEPT_BACK, NEW, NOTICES, UPDATES
+from filigree.demo.offered_wares import FIXES, KEPT_BACK, NEW, NOTICES, UPDATES
 from filigree.demo.repository import public_key
 from filigree.demo.slackware import ChangeEntry, InstalledWare
 from filigree.demo.world import STATION_WARES, WARES, Ware

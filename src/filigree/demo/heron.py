@@ -9,7 +9,8 @@ from filigree.demo import deb
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of, machine_code
 from filigree.demo.ground import lay_ground
-from filigree.demo.offering import KEPT_BACK, URGENT, Suite, deb_indexes, pooled, suites
+from filigree.demo.offered_wares import KEPT_BACK, URGENT, Suite, suites
+from filigree.demo.offering import deb_indexes, pooled
 from filigree.demo.repository import STRANGER, clear_signed, public_key
 from filigree.demo.rpm_bytes import PACKERS
 from filigree.demo.world import WARES, Ware

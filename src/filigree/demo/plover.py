@@ -8,7 +8,7 @@ from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of
 from filigree.demo.ground import lay_ground
 from filigree.demo.intruder import intrude
-from filigree.demo.offering import FIXES, KEPT_BACK, NEW, UPDATES
+from filigree.demo.offered_wares import FIXES, KEPT_BACK, NEW, UPDATES
 from filigree.demo.repository import detached, public_key
 from filigree.demo.world import WARES, Ware
 from filigree.families.arch import places

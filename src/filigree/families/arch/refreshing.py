@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from datetime import datetime
 
-from filigree.access.fetching import FetchError
+from filigree.access.web import FetchError
 from filigree.families.protocol import Fetch
 from filigree.families.shared.indexes import from_the_first, older_than
 from filigree.families.shared.signatures import signature_of_file, signed_at, why_refused

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 
-from filigree.access.fetching import FetchError
+from filigree.access.web import FetchError
 from filigree.families.deb.copies import (
     ENDINGS,
     RELEASE_LIMIT,

@@ -7,7 +7,7 @@ from datetime import datetime
 from functools import cached_property, partial
 
 from filigree.families.protocol import Report
-from filigree.families.rpm import described
+from filigree.families.rpm import described, file_records
 from filigree.families.rpm.database import capabilities_told, needs_told, scripts_told
 from filigree.families.rpm.signatures import (
     covered_part,
@@ -159,7 +159,7 @@ class RpmArchive:
                 found,
             )
         digests = self._main.texts(tags.PAYLOAD_DIGESTS)
-        algorithm, length = described.DIGESTS.get(
+        algorithm, length = file_records.DIGESTS.get(
             self._main.number(tags.PAYLOAD_DIGEST_ALGORITHM) or 8, ("", 0)
         )
         if digests and len(digests[0]) == length:
@@ -170,7 +170,7 @@ class RpmArchive:
 
     def listing(self, package: Package) -> PathListing | SplitListing:  # noqa: ARG002
         try:
-            return described.listing_of(self._main)
+            return file_records.listing_of(self._main)
         except HeaderError as error:
             self._report(Gap(f"the files of {self._path}", str(error)))
             return PathListing()
@@ -184,7 +184,7 @@ class RpmArchive:
     @cached_property
     def _recorded(self) -> list[FileRecord]:
         try:
-            return described.files_of(self._main)
+            return file_records.files_of(self._main)
         except HeaderError as error:
             self._report(Gap(f"the files of {self._path}", str(error)))
             return []

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from filigree.access.jail import Jail
 from filigree.families.protocol import Judging, Report
-from filigree.families.rpm import described, places
+from filigree.families.rpm import described, file_records, places
 from filigree.families.rpm.caches import cache_folders
 from filigree.families.rpm.containers import Container, open_container
 from filigree.families.rpm.finding import database_paths
@@ -141,7 +141,7 @@ class RpmDatabase(DatabaseDefaults):
                 self.report(Gap(f"{self.path}, record {place}", str(error)))
                 continue
             self._places[package] = place
-            self._counts[package] = described.path_count(header)
+            self._counts[package] = file_records.path_count(header)
             found.append(package)
         if not found:
             self.report(Gap(self.path, "the package database is empty"))
@@ -191,7 +191,7 @@ class RpmDatabase(DatabaseDefaults):
 
     def _listing(self, header: Header, package: Package) -> PathListing | SplitListing:
         try:
-            return described.listing_of(header)
+            return file_records.listing_of(header)
         except HeaderError as error:
             self.report(Gap(f"the files of {package.label}", str(error)))
             return _NO_PATHS
@@ -215,7 +215,9 @@ class RpmDatabase(DatabaseDefaults):
             self.report(Gap(f"the files of {package.label}", why))
 
         try:
-            return described.with_states(described.files_of(header), header, self.path, report)
+            return file_records.with_states(
+                file_records.files_of(header), header, self.path, report
+            )
         except HeaderError as error:
             report(str(error))
             return []

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 
-from filigree.access.fetching import FetchError
+from filigree.access.web import FetchError
 from filigree.families.protocol import Fetch
 from filigree.families.shared.indexes import from_the_first, mixture, older_than
 from filigree.families.shared.signatures import why_refused

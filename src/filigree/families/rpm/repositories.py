@@ -1,6 +1,5 @@
 """The repositories that an `rpm` system is configured to use, and the copies of their indexes."""
 
-import hashlib
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
@@ -11,6 +10,17 @@ from typing import NamedTuple
 from filigree.access.jail import Jail
 from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.rpm import places
+from filigree.families.rpm.repository_settings import (
+    DURATION,
+    EXPIRE,
+    MACHINE_FAMILIES,
+    NO,
+    TIMES,
+    YES,
+    beside,
+    copy_name,
+    local_path,
+)
 from filigree.families.shared.indexes import Keys, packed_digest, unpacked_pieces
 from filigree.families.shared.looking import names_in, os_release, read_or_report
 from filigree.formats.keys import Key
@@ -32,13 +42,7 @@ from filigree.model.repositories import (
 from filigree.model.signatures import Signatures, SignatureVerdict
 
 _VARIABLE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
-_TIMES = {"": 1, "s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
-_DURATION = re.compile(r"(\d{1,9})([smhdw]?)", re.IGNORECASE)
 _PACKAGES = re.compile(rb'<metadata\b[^>]*\bpackages="(\d{1,9})"')
-_NO = frozenset({"0", "no", "false", "off"})
-_YES = frozenset({"1", "yes", "true", "on"})
-_FAMILIES = {"i386": "i386", "i486": "i386", "i586": "i386", "i686": "i386", "athlon": "i386"}
-_EXPIRE = 48 * 3600
 PRIORITY = 99
 _OTHERS = {
     "filelists": IndexKind.PATHS,
@@ -105,7 +109,7 @@ class RpmRepositories:
         from filigree.families.rpm.refreshing import refresh
 
         _, values = self._entries[id(repository)]
-        kept = _copy_name(repository.identity, values)
+        kept = copy_name(repository.identity, values)
         places_ = [
             (self._jail, self._folder(repository.identity)),
             (self._own.copies, f"/{kept}/repodata"),
@@ -138,7 +142,7 @@ class RpmRepositories:
                 yield from ((path, section) for section in sections if section.name != "main")
 
     def _repository(self, file: str, section: Section, values: dict[str, str]) -> Repository:
-        enabled = values.get("enabled", "1").lower() not in _NO
+        enabled = values.get("enabled", "1").lower() not in NO
         addresses = [
             word
             for name in ("baseurl", "mirrorlist", "metalink")
@@ -150,7 +154,7 @@ class RpmRepositories:
         if enabled and copy is None:
             remarks.append("it was never fetched")
         if copy is not None and copy.signature.verdict is SignatureVerdict.UNKNOWN_KEY:
-            files = [path for key in key_files if (path := _local(key)) is not None]
+            files = [path for key in key_files if (path := local_path(key)) is not None]
             remarks.append(f"the missing key would be put in {' or '.join(files) or places.KEYS}")
         wanted = values.get("repo_gpgcheck", "").lower()
         priority = values.get("priority", "")
@@ -165,7 +169,7 @@ class RpmRepositories:
             priority=int(priority) if priority.isdecimal() and len(priority) < 6 else PRIORITY,
             configured_in=f"{file}:{section.line}" if section.line else file,
             keys=key_files,
-            must_be_signed=None if not wanted else wanted in _YES,
+            must_be_signed=None if not wanted else wanted in YES,
             copy=copy,
             remarks=tuple(remarks),
             facts={
@@ -174,7 +178,7 @@ class RpmRepositories:
                 "priority_from": f"by {file}:{section.line}"
                 if priority
                 else "no entry says otherwise",
-                "streams": "" if values.get("module_hotfixes", "").lower() in _YES else "followed",
+                "streams": "" if values.get("module_hotfixes", "").lower() in YES else "followed",
             },
         )
 
@@ -188,12 +192,12 @@ class RpmRepositories:
             if left:
                 yield f"nothing tells what {left[0]} in its address stands for"
         for key in key_files:
-            path = _local(key)
+            path = local_path(key)
             if path is not None and self._keys.of_file(path) is None:
                 yield f"its key file {path} is not there, or holds no keys"
-        if values.get("gpgcheck", "").lower() in _NO:
+        if values.get("gpgcheck", "").lower() in NO:
             yield "its packages need not be signed"
-        elif not key_files and values.get("gpgcheck", "").lower() in _YES:
+        elif not key_files and values.get("gpgcheck", "").lower() in YES:
             yield "its packages must be signed, but it names no key"
 
     # -- keys ------------------------------------------------------------------------------
@@ -213,7 +217,7 @@ class RpmRepositories:
         for one in self.all():
             every.append(one.identity)
             for address in one.keys:
-                file = _local(address)
+                file = local_path(address)
                 if file is not None:
                     named.setdefault(file, []).append(one.identity)
         found = [
@@ -239,7 +243,7 @@ class RpmRepositories:
     @cached_property
     def _variables(self) -> dict[str, str]:
         machine = self.native
-        found = {"arch": machine, "basearch": _FAMILIES.get(machine, machine)}
+        found = {"arch": machine, "basearch": MACHINE_FAMILIES.get(machine, machine)}
         release = self._release()
         if release:
             found["releasever"] = release
@@ -279,7 +283,7 @@ class RpmRepositories:
         """The root's own copy; one that we fetched, where that counts and is as new."""
         folder = self._folder(section.name) if section.line else None
         copy = self._copy(self._jail, folder, values, key_files) if folder else None
-        kept = f"/{_copy_name(section.name, values)}/repodata"
+        kept = f"/{copy_name(section.name, values)}/repodata"
         if self._own.copies is None or not self._own.copies.exists(f"{kept}/repomd.xml"):
             return copy
         ours = self._copy(self._own.copies, kept, values, key_files, own=True)
@@ -325,7 +329,7 @@ class RpmRepositories:
             # Until it was compared, a digest is only text that somebody wrote.
             IndexFile(
                 IndexKind.PACKAGES,
-                _beside(folder, primary.place),
+                beside(folder, primary.place),
                 primary.digest,
                 False,
                 own,
@@ -342,7 +346,7 @@ class RpmRepositories:
         told: set[IndexKind] = set()
         for name, one in listed.indexes.items():
             kind = _OTHERS.get(name)
-            path = _beside(folder, one.place)
+            path = beside(folder, one.place)
             if kind is not None and kind not in told and one.digest and jail.exists(path):
                 told.add(kind)
                 yield IndexFile(kind, path, one.digest, False, own, one.open_size)
@@ -351,8 +355,8 @@ class RpmRepositories:
     def _expires(fetched: datetime | None, text: str) -> datetime | None:
         if fetched is None or text.strip().lower() in ("-1", "never"):
             return None
-        match = _DURATION.fullmatch(text.strip())
-        seconds = int(match[1]) * _TIMES[match[2].lower()] if match else _EXPIRE
+        match = DURATION.fullmatch(text.strip())
+        seconds = int(match[1]) * TIMES[match[2].lower()] if match else EXPIRE
         try:
             return fetched + timedelta(seconds=seconds)
         except OverflowError:
@@ -365,7 +369,7 @@ class RpmRepositories:
         primary = listed.indexes.get("primary")
         if primary is None:
             return 0, None, None, ["it lists no packages"]
-        path = _beside(folder, primary.place)
+        path = beside(folder, primary.place)
         try:
             size = jail.observe(path).size
             head = next(unpacked_pieces(jail, path), b"")
@@ -398,17 +402,9 @@ class RpmRepositories:
         return [
             key
             for name in key_files
-            if (file := _local(name)) is not None
+            if (file := local_path(name)) is not None
             for key in self._keys.of_file(file) or []
         ]
-
-
-def _copy_name(identity: str, values: dict[str, str]) -> str:
-    """What the folder of the copies that we fetched is called: as the system itself would call it."""
-    address = next((values[n] for n in ("baseurl", "metalink", "mirrorlist") if values.get(n)), "")
-    return (
-        f"{identity}-{hashlib.sha256(address.encode('utf-8', 'surrogateescape')).hexdigest()[:16]}"
-    )
 
 
 def _listed(jail: Jail | None, folder: str | None) -> RepoMd | None:
@@ -420,15 +416,3 @@ def _listed(jail: Jail | None, folder: str | None) -> RepoMd | None:
         return read_repomd(data) if data is not None else None
     except (AccessError, XmlError):
         return None
-
-
-def _beside(folder: str, place: str) -> str:
-    """Where the copy of an index lies, whatever place in the repository it is from."""
-    return f"{folder}/{place.rpartition('/')[2]}"
-
-
-def _local(address: str) -> str | None:
-    """The path of a key that lies on the system itself."""
-    if address.startswith("file://"):
-        return address.removeprefix("file://")
-    return address if address.startswith("/") else None

@@ -5,8 +5,8 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import Any, Protocol
 
-from filigree.access.fetching import FetchError
 from filigree.access.jail import Jail
+from filigree.access.web import FetchError
 from filigree.families.protocol import Fetch, FetchedCopies, Kept, Reader, Report, RootKey
 from filigree.formats.keys import Key, read_keys
 from filigree.formats.unpacking import Unpacked, UnpackError

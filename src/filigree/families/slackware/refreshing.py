@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 
-from filigree.access.fetching import FetchError
+from filigree.access.web import FetchError
 from filigree.families.protocol import ADDED, Fetch
 from filigree.families.shared.indexes import from_the_first, older_than
 from filigree.families.shared.signatures import signature_of_file, signed_at, why_refused

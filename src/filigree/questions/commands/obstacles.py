@@ -9,9 +9,10 @@ from filigree.model.package import Package, State
 from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions, Working
+from filigree.questions.planning.candidates import ClauseReason, Ground
 from filigree.questions.planning.explanations import Said, say
-from filigree.questions.planning.plans import PlanAction, Planner, PlanOutcome, Wishes
-from filigree.questions.planning.problem import ClauseReason, Ground
+from filigree.questions.planning.outcomes import PlanAction, PlanOutcome, Wishes
+from filigree.questions.planning.plans import Planner
 from filigree.questions.planning.solver import GivenUp
 from filigree.questions.planning.world import NotAsking, SystemWorld
 from filigree.system import System
@@ -114,7 +115,7 @@ def _judged(system: System, lookup: Lookup, world: SystemWorld, package: Package
         return _told(system, package, not barred, barred, helps, outcome)
     if outcome.found:
         wanted = [(planner.lossless, ClauseReason(Ground.STAYS, why="always"))]
-        reasons = outcome.universe.why_not(wanted)
+        reasons = outcome.problem.why_not(wanted)
         helps = [_dropping(outcome)]
     else:
         reasons = outcome.obstacles
@@ -153,7 +154,7 @@ def _more_reasons(
         wanted = (
             [(planner.lossless, ClauseReason(Ground.STAYS, why="always"))] if outcome.found else []
         )
-        reasons = outcome.universe.why_not(wanted)
+        reasons = outcome.problem.why_not(wanted)
         yield reasons
 
 
@@ -204,13 +205,13 @@ def _dropping(outcome: PlanOutcome) -> str:
 def _what_would_help(world: SystemWorld, package: Package) -> list[str]:
     """What would make way if holds were let go of, and rules bent; nothing where even that does not."""
     planner = Planner(world, Wishes(add=[package]))
-    universe = planner.universe
-    outcome = planner.decide(soft=(universe.rules, planner.holds))
+    problem = planner.problem
+    outcome = planner.decide(soft=(problem.rules, planner.holds))
     if not outcome.found:
         return []
     there = set(outcome.final)
     parts = []
-    for item in universe.items:
+    for item in problem.items:
         if item.here and item.package.held and item not in there:
             parts.append(f"letting go of the hold on {item.package.name}")
     for item in outcome.final:
@@ -220,7 +221,7 @@ def _what_would_help(world: SystemWorld, package: Package) -> list[str]:
                 f"taking {one.name}={one.version} of {one.repository}, which the rules pass over"
             )
     drops = [c.package.name for c in outcome.changes if c.action is PlanAction.DROP and not c.asked]
-    held = {item.package.name for item in universe.items if item.here and item.package.held}
+    held = {item.package.name for item in problem.items if item.here and item.package.held}
     rest = [name for name in drops if name not in held]
     if rest:
         parts.append(f"dropping {', '.join(rest)}")

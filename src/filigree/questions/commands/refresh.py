@@ -6,7 +6,8 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any, NamedTuple
 
-from filigree.access.fetching import Fetcher, FetchError
+from filigree.access.fetching import Fetcher
+from filigree.access.web import FetchError
 from filigree.model.answer import Answer
 from filigree.model.repositories import Refreshed, Repository
 from filigree.model.signatures import SignatureVerdict

@@ -17,7 +17,7 @@ from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
 
 if TYPE_CHECKING:
-    from filigree.access.store import KeptOffer
+    from filigree.access.tables import KeptOffer
 
 
 class FoundIn(IntEnum):

@@ -11,13 +11,8 @@ from filigree.questions.asking.silence import known_chosen, report_silence
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.planning.explanations import say
-from filigree.questions.planning.plans import (
-    PlanAction,
-    PlannedChange,
-    Planner,
-    PlanOutcome,
-    Wishes,
-)
+from filigree.questions.planning.outcomes import PlanAction, PlannedChange, PlanOutcome, Wishes
+from filigree.questions.planning.plans import Planner
 from filigree.questions.planning.reachability import Together
 from filigree.questions.planning.room import room
 from filigree.questions.planning.solver import GivenUp

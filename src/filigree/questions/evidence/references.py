@@ -178,7 +178,7 @@ class References:
         return found
 
     def _fetch(self, packages: Sequence[Package]) -> None:
-        from filigree.access.fetching import FetchRequest, fetch_all
+        from filigree.access.fetching_many import FetchRequest, fetch_all
 
         folder = os.path.join(needed_cache(self._options.cache), "archives")
         # What cannot be had from one place may be had from another that promises the same.

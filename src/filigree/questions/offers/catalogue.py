@@ -10,7 +10,7 @@ from dataclasses import replace
 from functools import cached_property
 from typing import NamedTuple
 
-from filigree.access.store import KeptOffer, keyed
+from filigree.access.tables import KeptOffer, keyed
 from filigree.families.protocol import OfferRow
 from filigree.model.answer import Gap
 from filigree.model.choices import Choice, Offering

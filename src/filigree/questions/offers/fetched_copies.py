@@ -9,9 +9,10 @@ import os
 from collections.abc import Iterator
 from datetime import UTC, datetime
 
-from filigree.access.fetching import Fetcher, FetchError
+from filigree.access.fetching import Fetcher
 from filigree.access.jail import Jail
 from filigree.access.private_folder import copy_private, make_private
+from filigree.access.web import FetchError
 from filigree.families.protocol import ADDED, FetchedCopies, Judging, Sources
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion

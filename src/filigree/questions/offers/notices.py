@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
 
-from filigree.access.store import keyed
+from filigree.access.tables import keyed
 from filigree.model.answer import moment_of
 from filigree.model.package import Package
 from filigree.model.repositories import (

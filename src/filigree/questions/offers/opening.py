@@ -11,7 +11,8 @@ from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any, TypeVar
 
-from filigree.access.store import BlobTable, OfferTable, Store, Table, keyed
+from filigree.access.store import Store
+from filigree.access.tables import BlobTable, OfferTable, Table, keyed
 from filigree.families.protocol import Judging, Kept, Report, Sources
 from filigree.formats.keys import Key
 from filigree.model.answer import Gap

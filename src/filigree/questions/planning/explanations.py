@@ -7,7 +7,7 @@ from filigree.model.needs import Need, Relation, terms_of
 from filigree.model.package import Package, was_chosen
 from filigree.questions.dependencies.satisfaction import satisfies
 from filigree.questions.dependencies.ties import HARD
-from filigree.questions.planning.problem import ClauseReason, Ground
+from filigree.questions.planning.candidates import ClauseReason, Ground
 from filigree.questions.planning.world import Offered, World
 
 

@@ -5,57 +5,18 @@ what is offered for a need once nothing installed meets it in that plan. A claus
 only be missing where it would hold anyway, so that "there is no way" is as sound as a plan is.
 """
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
-from enum import StrEnum
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 
-from filigree.model.needs import Combined, Condition, Join, Need, Relation, Term, terms_of
-from filigree.model.package import Package, Reason
+from filigree.model.needs import Combined, Condition, Need, Relation, Term, terms_of
+from filigree.model.package import Package
 from filigree.questions.dependencies.satisfaction import forbidden, satisfies, satisfy
 from filigree.questions.dependencies.ties import HARD
+from filigree.questions.planning.candidates import Candidate, ClauseReason, Ground
+from filigree.questions.planning.conditions import is_plain, truth_of
 from filigree.questions.planning.solver import Solver, irreducible, negated
 from filigree.questions.planning.world import Offered, Place, World, in_place_of, place_of
 
 _AWAY = (Relation.BREAKS, Relation.CONFLICTS, Relation.OBSOLETES)
-
-
-class Ground(StrEnum):
-    """What a reason rests on."""
-
-    ASKED = "asked"
-    NEED = "need"
-    CLASH = "clash"
-    RIVAL = "rival"
-    STAYS = "stays"
-    HELD = "held"
-    PROTECTED = "protected"
-    RULES = "rules"
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class ClauseReason:
-    """Reason some of the packages cannot be had together, or not without others.
-
-    `one` is whose reason it is, `other` the package that it is about; `found` are the packages that
-    would meet a need. `why` is in words.
-    """
-
-    ground: Ground
-    one: Package | None = None
-    need: Need | None = None
-    other: Package | None = None
-    why: str = ""
-    found: list[Offered] = field(default_factory=list)
-
-
-@dataclass(slots=True, eq=False)
-class Candidate:
-    """One package that may be in a plan; `literal` is true where it is."""
-
-    package: Package
-    literal: int
-    here: bool
-    passed_over: str | None = None
 
 
 class ResolutionProblem:
@@ -149,7 +110,7 @@ class ResolutionProblem:
         if known is None:
             known = self._there[place] = self.solver.variable()
             reason = ClauseReason(Ground.PROTECTED if package.protected else Ground.STAYS, package)
-            more = self._later(lambda: in_place_of(world, package), reason)
+            more = self.later(lambda: in_place_of(world, package), reason)
             wanted = [*(item.literal for item in self.at(place) if item.here), *more]
             self.require([negated(known), *wanted], reason)
             self.solver.demand(known, wanted)
@@ -231,10 +192,6 @@ class ResolutionProblem:
         other = [-number for number in irreducible(turned, [-at for at in last])]
         return [reasons[n] for n in sorted(least if len(least) <= len(other) else other)]
 
-    def meets(self, term: Term, asker: Candidate, holder: Candidate) -> bool:
-        """Whether a package meets a term by itself."""
-        return self._fits(term, asker.package, holder.package)
-
     def against(self, item: Candidate) -> list[ClauseReason]:
         """The reasons for which a package cannot be there together with another."""
         return self._against_it.get(item.package, [])
@@ -284,7 +241,7 @@ class ResolutionProblem:
                     if term.name.startswith("/"):
                         self._asked_paths.add(term.name)
                 if isinstance(need.condition, Combined):
-                    plain = _is_plain(need.condition)
+                    plain = is_plain(need.condition)
                 if not plain:
                     # What comes may make a sentence false, too.
                     self._told.add((item, need))
@@ -307,7 +264,7 @@ class ResolutionProblem:
             return
         reason = ClauseReason(Ground.CLASH, item.package, need)
         if not (item.here and self._is_true(need.condition, item)):
-            truth = self._truth(item, need.condition, reason)
+            truth = truth_of(self, item, need.condition, reason)
             self.require([negated(item.literal), negated(truth)], reason)
 
     def _forbid(self, item: Candidate, need: Need, term: Term) -> None:
@@ -342,13 +299,26 @@ class ResolutionProblem:
 
     def wanted(self, item: Candidate, need: Need, reason: ClauseReason) -> list[int]:
         """The literals of which one at least meets a need of a package."""
-        if _is_plain(need.condition):
+        if is_plain(need.condition):
             terms = terms_of(need.condition)
             found = [literal for term in terms for literal in self._meeting(item, term, reason)]
             return list(dict.fromkeys(found))
-        return [self._truth(item, need.condition, reason)]
+        return [truth_of(self, item, need.condition, reason)]
 
     # -- what meets a condition ------------------------------------------------------------
+
+    def watch(self, name: str, enters: Callable[[Candidate], None]) -> None:
+        """Have every package told that answers to a name, once it may come."""
+        self._watched.setdefault(name, []).append(enters)
+
+    def is_met(self, need: Need, asker: Candidate, there: Collection[Candidate]) -> bool:
+        """Whether some of these packages meet a need."""
+
+        def holders(term: Term) -> list[Package]:
+            holding = self.holding(term, asker.package)
+            return [item.package for item in holding if item in there]
+
+        return need.granted is not None or satisfy(need.condition, holders).met
 
     def _is_true(self, condition: Condition, asker: Candidate) -> bool:
         """Whether a condition is true of what is installed."""
@@ -388,9 +358,9 @@ class ResolutionProblem:
                 or (term.name.startswith("/") and self.world.owns(offer.package, term.name))
             ]
 
-        return [*found, *self._later(offers, reason)]
+        return [*found, *self.later(offers, reason)]
 
-    def _later(
+    def later(
         self, offers: Callable[[], Iterable[Offered]], reason: ClauseReason
     ) -> tuple[int, ...]:
         """Literals for what is offered: looked up where nothing else will do.
@@ -419,102 +389,3 @@ class ResolutionProblem:
         self._pending[taken] = lambda: look_up(taken, against_rules=False)
         self._pending[passed] = lambda: look_up(passed, against_rules=True)
         return taken, passed
-
-    def _truth(self, item: Candidate, condition: Condition, reason: ClauseReason) -> int:
-        """A literal that is true where a condition is, and only there."""
-        if isinstance(condition, Term) or condition.join in (Join.WITH, Join.WITHOUT):
-            return self._presence(item, condition, reason)
-        parts = [self._truth(item, part, reason) for part in condition.parts]
-        truth = self.solver.variable()
-        match condition.join:
-            case Join.AND:
-                self._all(truth, parts, reason)
-            case Join.OR:
-                self._any(truth, parts, reason)
-            case Join.IF | Join.UNLESS:
-                wanted, case, *other = parts
-                if condition.join is Join.UNLESS:
-                    case = negated(case)
-                # Where the case is: what is wanted; elsewhere: the other, if there is one.
-                self.require([negated(truth), negated(case), wanted], reason)
-                self.require([truth, negated(case), negated(wanted)], reason)
-                if other:
-                    self.require([negated(truth), case, other[0]], reason)
-                    self.require([truth, case, negated(other[0])], reason)
-                else:
-                    self.require([truth, case], reason)
-                self.solver.demand(truth, [negated(case), wanted])
-                self.solver.demand(truth, [case, *other] if other else [truth])
-        return truth
-
-    def _all(self, truth: int, parts: Sequence[int], reason: ClauseReason) -> None:
-        for part in parts:
-            self.require([negated(truth), part], reason)
-            self.solver.demand(truth, [part])
-        self.require([truth, *map(negated, parts)], reason)
-
-    def _any(self, truth: int, parts: Sequence[int], reason: ClauseReason) -> None:
-        self.require([negated(truth), *parts], reason)
-        self.solver.demand(truth, parts)
-        for part in parts:
-            self.require([truth, negated(part)], reason)
-
-    def _presence(self, item: Candidate, condition: Condition, reason: ClauseReason) -> int:
-        """A literal that is true where some package meets a term, or one package several of them."""
-        truth = self.solver.variable()
-        terms = list(terms_of(condition))
-
-        def holds(package: Package) -> bool:
-            return self._fits(condition, item.package, package)
-
-        def enters(other: Candidate) -> None:
-            if holds(other.package):
-                self.require([truth, negated(other.literal)], reason)
-
-        candidates = dict.fromkeys(
-            one for term in terms for one in self.holding(term, item.package)
-        )
-        found = [one for one in candidates if holds(one.package)]
-        for one in found:
-            self.require([truth, negated(one.literal)], reason)
-
-        def offers() -> Iterable[Offered]:
-            first = next(iter(terms))
-            return [offer for offer in self.world.offers(first.name) if holds(offer.package)]
-
-        wanted = [*(one.literal for one in found if one.here), *self._later(offers, reason)]
-        self.require([negated(truth), *wanted], reason)
-        self.solver.demand(truth, wanted)
-        for name in dict.fromkeys(term.name for term in terms):
-            self._watched.setdefault(name, []).append(enters)
-        return truth
-
-    def _fits(self, condition: Condition, asker: Package, package: Package) -> bool:
-        """Whether one package by itself meets a condition."""
-        if isinstance(condition, Term):
-            if self._meets(condition, asker, package):
-                return True
-            return condition.name.startswith("/") and (
-                any(owner is package for owner in self.world.owners(condition.name))
-                or (not package.state.present and self.world.owns(package, condition.name))
-            )
-        parts = [self._fits(part, asker, package) for part in condition.parts]
-        match condition.join:
-            case Join.WITHOUT:
-                return parts[0] and not any(parts[1:])
-            case Join.OR:
-                return any(parts)
-            case _:
-                return all(parts)
-
-
-def _is_plain(condition: Condition) -> bool:
-    """Whether it is one term, or any one of several."""
-    if isinstance(condition, Term):
-        return True
-    return condition.join is Join.OR and all(isinstance(part, Term) for part in condition.parts)
-
-
-def by_weight(packages: Iterable[Package]) -> list[Package]:
-    """What is protected first, then what was chosen."""
-    return sorted(packages, key=lambda p: (not p.protected, p.reason is Reason.DEPENDENCY))

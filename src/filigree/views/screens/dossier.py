@@ -121,7 +121,7 @@ def _archive(row: Dossier, ink: Ink) -> Iterator[str]:
 
 
 def _available(row: Dossier, ink: Ink) -> Iterator[str]:
-    yield from _heading("NeedStatus", ink)
+    yield from _heading("Standing", ink)
     here = [
         "this very version" if one.order == "same" else f"{one.version}, {one.order}"
         for one in row.installed_here
@@ -138,7 +138,7 @@ def _available(row: Dossier, ink: Ink) -> Iterator[str]:
 
 
 def _standing(row: Dossier, ink: Ink) -> Iterator[str]:
-    yield from _heading("NeedStatus", ink)
+    yield from _heading("Standing", ink)
     wanted = _WANTED.get(row.wanted)
     yield from _facts(
         ink,

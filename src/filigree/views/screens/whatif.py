@@ -6,7 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.whatif import VERSIONS, WhatifRow
-from filigree.questions.planning.plans import PlanAction
+from filigree.questions.planning.outcomes import PlanAction
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, fact
 from filigree.views.text import count_words, size_words

@@ -1,0 +1,304 @@
+"""The tables that are kept of parsed indexes: how rows lie, and how they are asked for."""
+
+import sqlite3
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from typing import Any, ClassVar, Generic, NamedTuple, TypeVar
+
+from filigree.model.repositories import ListedPath, Offer
+
+BATCH = 2000
+
+
+T = TypeVar("T")
+
+
+class Table(Generic[T]):
+    """What one index told, as rows of SQLite. Each kind says how it is laid out."""
+
+    kind: ClassVar[str]
+    layout: ClassVar[str]
+    finish: ClassVar[str] = ""
+    counted: ClassVar[str]
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self.connection = connection
+        self.odd = False
+        """Whether it holds text that is not UTF-8."""
+        self.kept = False
+        """Whether it was made by an earlier run."""
+
+    def fill(self, items: list[T]) -> None:
+        """Add a batch of what was read."""
+        raise NotImplementedError
+
+    def close(self) -> None:
+        self.connection.close()
+
+    def insert(self, table: str, width: int, rows: list[Any]) -> None:
+        """Add rows. Text that is not UTF-8 is kept byte by byte: SQLite takes it no other way."""
+        drawn = 0
+
+        def each() -> Iterator[Any]:
+            nonlocal drawn
+            for row in rows:
+                drawn += 1
+                yield row
+
+        left = each()
+        plain = f"INSERT INTO {table} VALUES ({', '.join('?' * width)})"
+        while True:
+            try:
+                self.connection.executemany(plain, left)
+                return
+            except UnicodeEncodeError:
+                self.odd = True
+                odd = [_as_bytes(value) for value in rows[drawn - 1]]
+                marks = ["CAST(? AS TEXT)" if isinstance(v, bytes) else "?" for v in odd]
+                self.connection.execute(f"INSERT INTO {table} VALUES ({', '.join(marks)})", odd)
+
+    def ask(self, query: str, *values: Any) -> Iterator[Any]:
+        """The rows of a query; a text that is not UTF-8 is looked for byte by byte."""
+        if any(map(_is_odd, values)):
+            values = tuple(_as_bytes(value) if _is_odd(value) else value for value in values)
+            marks = ["CAST(? AS TEXT)" if isinstance(v, bytes) else "?" for v in values]
+            parts = query.split("?")
+            query = "".join(part + mark for part, mark in zip(parts, [*marks, ""], strict=True))
+        return self.connection.execute(query, values)
+
+    def _among(self, query: str, values: Sequence[Any]) -> Iterator[Any]:
+        """The rows of a query whose `{}` stands for a part of the values at a time."""
+        for at in range(0, len(values), 500):
+            part = values[at : at + 500]
+            yield from self.ask(query.format(", ".join("?" * len(part))), *part)
+
+
+def _is_odd(value: Any) -> bool:
+    """Whether it is a text that is not UTF-8."""
+    if not isinstance(value, str) or value.isascii():
+        return False
+    try:
+        value.encode()
+    except UnicodeEncodeError:
+        return True
+    return False
+
+
+def _as_bytes(value: Any) -> Any:
+    return value.encode("utf-8", "surrogateescape") if isinstance(value, str) else value
+
+
+def _as_text(data: bytes) -> str:
+    return data.decode("utf-8", "surrogateescape")
+
+
+_OFFER = "id, name, version, architecture, summary, description, record"
+
+
+class KeptOffer(NamedTuple):
+    """An offer as it is kept; `number` is its own within the table."""
+
+    number: int
+    name: str
+    version: str
+    architecture: str
+    summary: str | None
+    description: str | None
+    record: str
+
+
+class OfferTable(Table[Offer]):
+    """The packages of an index, and the names that they stand under besides their own."""
+
+    kind = "offers"
+    layout = (
+        f"CREATE TABLE offers ({_OFFER.replace('id,', 'id INTEGER PRIMARY KEY,')});"
+        "CREATE TABLE named (kind, name, offer);"
+    )
+    finish = (
+        "CREATE INDEX offer_names ON offers (name); CREATE INDEX other_names ON named (name, kind);"
+    )
+    counted = "offers"
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        super().__init__(connection)
+        self._next = 1
+
+    def fill(self, items: list[Offer]) -> None:
+        rows, others = [], []
+        for number, offer in enumerate(items, self._next):
+            rows.append((number, *offer[:6]))
+            if offer.named:
+                others += [(kind, name, number) for kind, name in offer.named]
+        self._next += len(items)
+        self.insert("offers", 7, rows)
+        self.insert("named", 3, others)
+
+    def names(self) -> list[tuple[int, str]]:
+        """The number and name of each."""
+        return self.connection.execute("SELECT id, name FROM offers").fetchall()
+
+    def count(self) -> int:
+        """How many there are."""
+        return int(self.connection.execute("SELECT count(*) FROM offers").fetchone()[0])
+
+    def versions(self) -> Iterator[tuple[str, str]]:
+        """The name and version of each."""
+        return self.ask("SELECT name, version FROM offers")
+
+    def known(self, names: Sequence[str]) -> Iterator[str]:
+        """Those of the names that are here."""
+        query = "SELECT DISTINCT name FROM offers WHERE name IN ({})"
+        return (name for (name,) in self._among(query, names))
+
+    def offers(self, numbers: Sequence[int] | None = None) -> Iterator[KeptOffer]:
+        """All, or those with the numbers given."""
+        query = f"SELECT {_OFFER} FROM offers"
+        if numbers is None:
+            rows: Iterable[Any] = self.connection.execute(f"{query} ORDER BY id")
+        else:
+            rows = self._among(f"{query} WHERE id IN ({{}}) ORDER BY id", numbers)
+        return map(KeptOffer._make, rows)
+
+    def called(self, names: Sequence[str]) -> Iterator[KeptOffer]:
+        """Those of any of these names."""
+        query = f"SELECT {_OFFER} FROM offers WHERE name IN ({{}}) ORDER BY id"
+        return map(KeptOffer._make, self._among(query, names))
+
+    def known_as(self, kind: str, names: Sequence[str]) -> Iterator[tuple[str, KeptOffer]]:
+        """Those that stand under any of these names in some way, each with that name."""
+        query = (
+            f"SELECT named.name, {_OFFER.replace('name,', 'offers.name,')} FROM named "
+            f"JOIN offers ON offers.id = named.offer WHERE named.name IN ({{}}) AND named.kind = "
+            f"'{kind}' ORDER BY id"
+        )
+        return ((row[0], KeptOffer._make(row[1:])) for row in self._among(query, names))
+
+    def other_names(self, kind: str) -> Iterator[tuple[str, int]]:
+        """Every name that something stands under in some way, with its number."""
+        return self.ask("SELECT name, offer FROM named WHERE kind = ?", kind)
+
+    def holding(self, words: Sequence[str]) -> Iterator[KeptOffer]:
+        """Those whose words, or names of any kind, hold all of these; ASCII letters of either case."""
+        marks = [f"%{_no_wildcards(word)}%" for word in words]
+        one = (
+            r"(name LIKE ? ESCAPE '\' OR summary LIKE ? ESCAPE '\' OR description LIKE ? ESCAPE '\' "
+            r"OR id IN (SELECT offer FROM named WHERE kind = 'provides' AND name LIKE ? ESCAPE '\'))"
+        )
+        query = f"SELECT {_OFFER} FROM offers WHERE {' AND '.join([one] * len(words))}"
+        values = [mark for mark in marks for _ in range(4)]
+        return map(KeptOffer._make, self.ask(query, *values))
+
+    def provided(self, numbers: Collection[int] | None = None) -> dict[int, list[str]]:
+        """The names that each, or each of some, stands under because it provides them."""
+        found: dict[int, list[str]] = {}
+        for name, number in self.other_names("provides"):
+            if numbers is None or number in numbers:
+                found.setdefault(number, []).append(name)
+        return found
+
+
+def _no_wildcards(text: str) -> str:
+    return text.replace("\\", "\\\\").replace("%", r"\%").replace("_", r"\_")
+
+
+class PathTable(Table[ListedPath]):
+    """Which package holds which path."""
+
+    kind = "paths"
+    layout = (
+        "CREATE TABLE folders (id INTEGER PRIMARY KEY, path);"
+        "CREATE TABLE holders (id INTEGER PRIMARY KEY, holder);"
+        "CREATE TABLE paths (name, folder, holder, kind);"
+    )
+    finish = (
+        "CREATE INDEX path_names ON paths (name); CREATE INDEX path_holders ON paths (holder);"
+        "CREATE INDEX holder_names ON holders (holder);"
+    )
+    counted = "paths"
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        super().__init__(connection)
+        self._folders: dict[str, int] = {}
+        self._holders: dict[str, int] = {}
+
+    def fill(self, items: list[ListedPath]) -> None:
+        folders, holders = self._folders, self._holders
+        new_folders: list[tuple[int, str]] = []
+        new_holders: list[tuple[int, str]] = []
+        rows = []
+        for path, holder, kind in items:
+            folder, _, name = path.rpartition("/")
+            place = folders.get(folder)
+            if place is None:
+                place = folders[folder] = len(folders)
+                new_folders.append((place, folder))
+            whose = holders.get(holder)
+            if whose is None:
+                whose = holders[holder] = len(holders)
+                new_holders.append((whose, holder))
+            rows.append((name, place, whose, kind))
+        self.insert("folders", 2, new_folders)
+        self.insert("holders", 2, new_holders)
+        self.insert("paths", 4, rows)
+
+    _ROWS = (
+        "SELECT folders.path || '/' || name, holders.holder, kind FROM paths "
+        "JOIN folders ON folders.id = folder JOIN holders ON holders.id = paths.holder WHERE "
+    )
+
+    def at(self, path: str) -> list[ListedPath]:
+        """What holds a path."""
+        folder, _, name = path.rpartition("/")
+        query = f"{self._ROWS} name = ? AND folders.path = ?"
+        return [ListedPath(*row) for row in self.ask(query, name, folder)]
+
+    def named(self, name: str) -> list[ListedPath]:
+        """The paths whose last part is a name."""
+        return [ListedPath(*row) for row in self.ask(f"{self._ROWS} name = ?", name)]
+
+    def glob(self, pattern: str) -> Iterator[ListedPath]:
+        """The paths that a glob matches: `*` and `?` match a slash too."""
+        query = f"{self._ROWS} folders.path || '/' || name GLOB ?"
+        return (ListedPath(*row) for row in self.ask(query, pattern))
+
+    def held_by(self, holder: str) -> list[ListedPath]:
+        """The paths that a package holds."""
+        query = f"{self._ROWS} holders.holder = ?"
+        return [ListedPath(*row) for row in self.ask(query, holder)]
+
+
+class KeyedTable(Table[tuple[str, str]]):
+    """Texts by a key, in the order of the index; a key may have several."""
+
+    layout = "CREATE TABLE texts (id INTEGER PRIMARY KEY, key, text);"
+    finish = "CREATE INDEX text_keys ON texts (key);"
+    counted = "texts"
+
+    def fill(self, items: list[tuple[str, str]]) -> None:
+        self.insert("texts (key, text)", 2, items)
+
+    def of(self, keys: Sequence[str]) -> Iterator[tuple[str, str]]:
+        """The texts of keys."""
+        yield from self._among("SELECT key, text FROM texts WHERE key IN ({}) ORDER BY id", keys)
+
+    def all(self) -> Iterator[tuple[str, str]]:
+        yield from self.connection.execute("SELECT key, text FROM texts ORDER BY id")
+
+
+class BlobTable(Table[tuple[str, bytes]]):
+    """Bytes by name: what is read whole, or not at all."""
+
+    kind = "blobs"
+    layout = "CREATE TABLE blobs (name, data);"
+    counted = "blobs"
+
+    def fill(self, items: list[tuple[str, bytes]]) -> None:
+        self.insert("blobs", 2, items)
+
+    def whole(self) -> dict[str, bytes]:
+        return dict(self.connection.execute("SELECT name, data FROM blobs"))
+
+
+def keyed(name: str) -> type[KeyedTable]:
+    """A kind of keyed table."""
+    return type(f"Keyed_{name}", (KeyedTable,), {"kind": name})

@@ -1,0 +1,43 @@
+"""What a person asked of every question, and what a command returns."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import TYPE_CHECKING, Any
+
+from filigree.model.answer import Answer
+from filigree.views.render import Format
+
+if TYPE_CHECKING:
+    pass
+
+
+class When(StrEnum):
+    AUTO = "auto"
+    ALWAYS = "always"
+    NEVER = "never"
+
+
+@dataclass(frozen=True, slots=True)
+class Shared:
+    """What a person asked of every question: which root, and how to show the answer.
+
+    `subjects` are the packages that are asked about, as they were typed.
+    """
+
+    root: str = "/"
+    form: Format | None = None
+    color: When = When.AUTO
+    no_pager: bool = False
+    verbose: bool = False
+    subjects: tuple[str, ...] = ()
+
+    @property
+    def archives_only(self) -> bool:
+        """Whether only archives are asked about, by what they are called: that takes no system."""
+        from filigree.families.registry import is_archive_name
+
+        return bool(self.subjects) and all(map(is_archive_name, self.subjects))
+
+
+Asked = tuple[Answer[Any], dict[str, Any]]
+"""What a command returns: the answer, and how its view is to show it."""
