@@ -113,7 +113,7 @@ def _functions(
 
 def _is_command(function: ast.FunctionDef | ast.AsyncFunctionDef) -> bool:
     """Whether a function is a command of the interface: its parameters are its options."""
-    return any("command" in ast.unparse(one) for one in function.decorator_list)
+    return any(ast.unparse(one) == "question" for one in function.decorator_list)
 
 
 def _parameters(function: ast.FunctionDef | ast.AsyncFunctionDef) -> int:

@@ -14,83 +14,92 @@ from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 from filigree.views.text import escaped
 
+_Subjects = Annotated[
+    list[str] | None,
+    typer.Argument(
+        metavar="SUBJECT",
+        help="Packages, globs, or paths that they own. Default: everything.",
+        autocompletion=complete_packages,
+        show_default=False,
+    ),
+]
+_Every = Annotated[bool, typer.Option("--all", help="Every file, also those that are as shipped.")]
+_Only = Annotated[
+    list[Verdict] | None,
+    typer.Option(
+        metavar="VERDICT",
+        help=f"Only files with this verdict; repeatable: {', '.join(Verdict)}.",
+        show_default=False,
+    ),
+]
+_Aspect = Annotated[
+    list[Aspect] | None,
+    typer.Option(
+        metavar="ASPECT",
+        help=f"Only files that differ in this; repeatable: {', '.join(Aspect)}.",
+        show_default=False,
+    ),
+]
+_Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Say nothing: the exit status tells.")]
+_Jobs = Annotated[
+    int | None,
+    typer.Option(min=1, help="Work with so many processes. Default: all.", show_default=False),
+]
+_Against = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--against",
+        metavar="ARCHIVE|FOLDER|REPOSITORY|cache",
+        help="Hold files against archives: one, a folder of them, what a repository offers, or the "
+        "system's own cache; repeatable.",
+        show_default=False,
+    ),
+]
+_Evidence = Annotated[
+    Evidence,
+    typer.Option(
+        help="The least that a verdict may rest on: the local record alone, an archive whose digest "
+        "was checked, or what traces to a key.",
+    ),
+]
+_Fetch = Annotated[
+    bool,
+    typer.Option("--fetch", help="Fetch the archives that it takes from the repositories."),
+]
+_Since = Annotated[
+    str | None,
+    typer.Option(
+        metavar="FILE",
+        help="An earlier result (--all --format json): read again only files that changed in size, "
+        "time or inode since.",
+        show_default=False,
+    ),
+]
+_Sample = Annotated[
+    str | None,
+    typer.Option(metavar="N%", help="Only a part of the files, by chance.", show_default=False),
+]
+_ReadAll = Annotated[
+    bool,
+    typer.Option("--read-all", help="Read also files whose size tells that they are others."),
+]
+
 
 @question
 def verify(
     system: System,
-    subjects: Annotated[
-        list[str] | None,
-        typer.Argument(
-            metavar="SUBJECT",
-            help="Packages, globs, or paths that they own. Default: everything.",
-            autocompletion=complete_packages,
-            show_default=False,
-        ),
-    ] = None,
-    every: Annotated[
-        bool, typer.Option("--all", help="Every file, also those that are as shipped.")
-    ] = False,
-    only: Annotated[
-        list[Verdict] | None,
-        typer.Option(
-            metavar="VERDICT",
-            help=f"Only files with this verdict; repeatable: {', '.join(Verdict)}.",
-            show_default=False,
-        ),
-    ] = None,
-    aspect: Annotated[
-        list[Aspect] | None,
-        typer.Option(
-            metavar="ASPECT",
-            help=f"Only files that differ in this; repeatable: {', '.join(Aspect)}.",
-            show_default=False,
-        ),
-    ] = None,
-    quiet: Annotated[
-        bool, typer.Option("--quiet", "-q", help="Say nothing: the exit status tells.")
-    ] = False,
-    jobs: Annotated[
-        int | None,
-        typer.Option(min=1, help="Work with so many processes. Default: all.", show_default=False),
-    ] = None,
-    against: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--against",
-            metavar="ARCHIVE|FOLDER|REPOSITORY|cache",
-            help="Hold files against archives: one, a folder of them, what a repository offers, or the "
-            "system's own cache; repeatable.",
-            show_default=False,
-        ),
-    ] = None,
-    evidence: Annotated[
-        Evidence,
-        typer.Option(
-            help="The least that a verdict may rest on: the local record alone, an archive whose digest "
-            "was checked, or what traces to a key.",
-        ),
-    ] = Evidence.RECORD,
-    fetch: Annotated[
-        bool,
-        typer.Option("--fetch", help="Fetch the archives that it takes from the repositories."),
-    ] = False,
-    since: Annotated[
-        str | None,
-        typer.Option(
-            metavar="FILE",
-            help="An earlier result (--all --format json): read again only files that changed in size, "
-            "time or inode since.",
-            show_default=False,
-        ),
-    ] = None,
-    sample: Annotated[
-        str | None,
-        typer.Option(metavar="N%", help="Only a part of the files, by chance.", show_default=False),
-    ] = None,
-    read_all: Annotated[
-        bool,
-        typer.Option("--read-all", help="Read also files whose size tells that they are others."),
-    ] = False,
+    subjects: _Subjects = None,
+    every: _Every = False,
+    only: _Only = None,
+    aspect: _Aspect = None,
+    quiet: _Quiet = False,
+    jobs: _Jobs = None,
+    against: _Against = None,
+    evidence: _Evidence = Evidence.RECORD,
+    fetch: _Fetch = False,
+    since: _Since = None,
+    sample: _Sample = None,
+    read_all: _ReadAll = False,
     *,
     sources: RepositoryOptions,
 ) -> Asked:

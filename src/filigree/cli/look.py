@@ -24,93 +24,107 @@ def survey(system: System) -> Asked:
     return survey(system), {}
 
 
+_Patterns = Annotated[
+    list[str] | None,
+    typer.Argument(
+        metavar="PATTERN",
+        help="Part of a name; any one is enough.",
+        autocompletion=complete_packages,
+        show_default=False,
+    ),
+]
+_Glob = Annotated[bool, typer.Option("--glob", help="Patterns are globs of whole names.")]
+_Regex = Annotated[bool, typer.Option("--regex", help="Patterns are regular expressions.")]
+_Word = Annotated[bool, typer.Option("--word", help="Patterns are whole words of a name.")]
+_Exact = Annotated[bool, typer.Option("--exact", help="Patterns are whole names.")]
+_Chosen = Annotated[bool, typer.Option("--chosen", help="Only what a person asked for.")]
+_Dependency = Annotated[
+    bool, typer.Option("--dependency", help="Only what another package needed.")
+]
+_Held = Annotated[bool, typer.Option("--held", help="Only what is held at its version.")]
+_State = Annotated[
+    list[State] | None,
+    typer.Option(
+        metavar="STATE",
+        help=f"Only packages in this state; repeatable: {', '.join(State)}.",
+        show_default=False,
+    ),
+]
+_Section = Annotated[
+    list[str] | None,
+    typer.Option(help="Only this section, a glob; repeatable.", show_default=False),
+]
+_Arch = Annotated[
+    list[str] | None,
+    typer.Option(help="Only this architecture; repeatable.", show_default=False),
+]
+_Group = Annotated[
+    list[str] | None,
+    typer.Option(
+        metavar="GROUP",
+        help="The members of this group, by identity, name or glob; repeatable.",
+        show_default=False,
+    ),
+]
+_AllGroups = Annotated[
+    bool, typer.Option("--groups", help="Which groups the repositories tell of.")
+]
+_Outsiders = Annotated[
+    bool, typer.Option("--outsiders", help="Only what is installed and no repository offers.")
+]
+_Leftover = Annotated[
+    bool, typer.Option("--leftover", help="Only what nothing that was chosen needs any more.")
+]
+_Leaf = Annotated[
+    bool, typer.Option("--leaf", help="Of what is left over, only what nothing needs at all.")
+]
+_Kinds = Annotated[
+    str | None,
+    typer.Option(
+        metavar="KIND,KIND…",
+        help="Which ties keep a package from being left over. Default: the system's own settings.",
+        show_default=False,
+    ),
+]
+_Sort = Annotated[Order, typer.Option(help="The largest, newest, and most needed come first.")]
+_Reverse = Annotated[bool, typer.Option("--reverse", help="The other way round.")]
+_Limit = Annotated[int | None, typer.Option(min=0, help="At most so many.", show_default=False)]
+_Count = Annotated[bool, typer.Option("--count", help="Only say how many.")]
+_Columns = Annotated[
+    str | None,
+    typer.Option(
+        metavar="NAME,NAME…",
+        help=f"What to show of each: {', '.join(PACKAGE_FIELDS)}.",
+        show_default=False,
+    ),
+]
+
+
 @question
 def census(
     system: System,
-    patterns: Annotated[
-        list[str] | None,
-        typer.Argument(
-            metavar="PATTERN",
-            help="Part of a name; any one is enough.",
-            autocompletion=complete_packages,
-            show_default=False,
-        ),
-    ] = None,
-    glob: Annotated[
-        bool, typer.Option("--glob", help="Patterns are globs of whole names.")
-    ] = False,
-    regex: Annotated[
-        bool, typer.Option("--regex", help="Patterns are regular expressions.")
-    ] = False,
-    word: Annotated[
-        bool, typer.Option("--word", help="Patterns are whole words of a name.")
-    ] = False,
-    exact: Annotated[bool, typer.Option("--exact", help="Patterns are whole names.")] = False,
-    chosen: Annotated[bool, typer.Option("--chosen", help="Only what a person asked for.")] = False,
-    dependency: Annotated[
-        bool, typer.Option("--dependency", help="Only what another package needed.")
-    ] = False,
-    held: Annotated[bool, typer.Option("--held", help="Only what is held at its version.")] = False,
-    state: Annotated[
-        list[State] | None,
-        typer.Option(
-            metavar="STATE",
-            help=f"Only packages in this state; repeatable: {', '.join(State)}.",
-            show_default=False,
-        ),
-    ] = None,
-    section: Annotated[
-        list[str] | None,
-        typer.Option(help="Only this section, a glob; repeatable.", show_default=False),
-    ] = None,
-    arch: Annotated[
-        list[str] | None,
-        typer.Option(help="Only this architecture; repeatable.", show_default=False),
-    ] = None,
-    group: Annotated[
-        list[str] | None,
-        typer.Option(
-            metavar="GROUP",
-            help="The members of this group, by identity, name or glob; repeatable.",
-            show_default=False,
-        ),
-    ] = None,
-    all_groups: Annotated[
-        bool, typer.Option("--groups", help="Which groups the repositories tell of.")
-    ] = False,
-    outsiders: Annotated[
-        bool, typer.Option("--outsiders", help="Only what is installed and no repository offers.")
-    ] = False,
-    leftover: Annotated[
-        bool, typer.Option("--leftover", help="Only what nothing that was chosen needs any more.")
-    ] = False,
-    leaf: Annotated[
-        bool, typer.Option("--leaf", help="Of what is left over, only what nothing needs at all.")
-    ] = False,
-    kinds: Annotated[
-        str | None,
-        typer.Option(
-            metavar="KIND,KIND…",
-            help="Which ties keep a package from being left over. Default: the system's own settings.",
-            show_default=False,
-        ),
-    ] = None,
-    sort: Annotated[
-        Order, typer.Option(help="The largest, newest, and most needed come first.")
-    ] = Order.NAME,
-    reverse: Annotated[bool, typer.Option("--reverse", help="The other way round.")] = False,
-    limit: Annotated[
-        int | None, typer.Option(min=0, help="At most so many.", show_default=False)
-    ] = None,
-    count: Annotated[bool, typer.Option("--count", help="Only say how many.")] = False,
-    columns: Annotated[
-        str | None,
-        typer.Option(
-            metavar="NAME,NAME…",
-            help=f"What to show of each: {', '.join(PACKAGE_FIELDS)}.",
-            show_default=False,
-        ),
-    ] = None,
+    patterns: _Patterns = None,
+    glob: _Glob = False,
+    regex: _Regex = False,
+    word: _Word = False,
+    exact: _Exact = False,
+    chosen: _Chosen = False,
+    dependency: _Dependency = False,
+    held: _Held = False,
+    state: _State = None,
+    section: _Section = None,
+    arch: _Arch = None,
+    group: _Group = None,
+    all_groups: _AllGroups = False,
+    outsiders: _Outsiders = False,
+    leftover: _Leftover = False,
+    leaf: _Leaf = False,
+    kinds: _Kinds = None,
+    sort: _Sort = Order.NAME,
+    reverse: _Reverse = False,
+    limit: _Limit = None,
+    count: _Count = False,
+    columns: _Columns = None,
     *,
     scope: Scope,
     sources: RepositoryOptions,

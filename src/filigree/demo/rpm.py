@@ -3,7 +3,7 @@
 import hashlib
 import re
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -235,22 +235,10 @@ def _file_rows(one: Shipped) -> list[Row]:
     if not goods:
         return []
     owners = dict(one.owners)
-    names = [good.path.rpartition("/")[2] for good in goods]
-    folders = sorted({f"{good.path.rpartition('/')[0]}/" for good in goods})
-    places = [folders.index(f"{good.path.rpartition('/')[0]}/") for good in goods]
-    named: list[Row] = [
-        (1116, Type.INT32, places),
-        (1117, Type.STRINGS, names),
-        (1118, Type.STRINGS, folders),
-    ]
-    algorithm: list[Row] = [(5011, Type.INT32, 8)]
-    if one.ancient:
-        named = [(1027, Type.STRINGS, [good.path for good in goods])]
-        algorithm = []
+    named = _path_rows(one, goods)
     colour = 1 if one.architecture == "i686" else 2
     return [
         *named,
-        *algorithm,
         (1028, Type.INT32, [len(good.content or good.target or b"") for good in goods]),
         (1030, Type.INT16, [_mode(good) for good in goods]),
         (1033, Type.INT16, [0] * len(goods)),
@@ -264,11 +252,21 @@ def _file_rows(one: Shipped) -> list[Row]:
         (1095, Type.INT32, [1] * len(goods)),
         (1096, Type.INT32, [_inode(one, number, good) for number, good in enumerate(goods, 1)]),
         (1097, Type.STRINGS, [_language(good) for good in goods]),
-        (
-            1140,
-            Type.INT32,
-            [colour if (good.content or b"")[:4] == b"\x7fELF" else 0 for good in goods],
-        ),
+        (1140, Type.INT32, [colour * ((good.content or b"")[:4] == b"\x7fELF") for good in goods]),
+    ]
+
+
+def _path_rows(one: Shipped, goods: Sequence[Good]) -> list[Row]:
+    """The paths, and by which algorithm their digests are: in one table, or in three as of old."""
+    if one.ancient:
+        return [(1027, Type.STRINGS, [good.path for good in goods])]
+    parts = [good.path.rpartition("/") for good in goods]
+    folders = sorted({f"{folder}/" for folder, _, _ in parts})
+    return [
+        (1116, Type.INT32, [folders.index(f"{folder}/") for folder, _, _ in parts]),
+        (1117, Type.STRINGS, [name for _, _, name in parts]),
+        (1118, Type.STRINGS, folders),
+        (5011, Type.INT32, 8),
     ]
 
 

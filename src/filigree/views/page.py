@@ -100,14 +100,11 @@ class Ink:
     ) -> Iterator[str]:
         """A table: a line of titles, then the rows, aligned; cells that do not fit are broken."""
         shown = [[_cell(cell) for cell in row] for row in rows]
-        widths = [
-            max([cells(column.title), *(cells(row[at].text) for row in shown)])
-            for at, column in enumerate(columns)
-        ]
+        wanted = _wanted_widths(columns, shown)
         # A column without a title in which nothing stands takes no room.
-        kept = [at for at, width in enumerate(widths) if width or columns[at].title]
+        kept = [at for at, width in enumerate(wanted) if width or columns[at].title]
         columns = [columns[at] for at in kept]
-        widths = [widths[at] for at in kept]
+        widths = [wanted[at] for at in kept]
         shown = [[row[at] for at in kept] for row in shown]
         prose = [any(" " in row[at].text for row in shown) for at in range(len(columns))]
         self._fit(columns, widths, indent, prose)
@@ -218,3 +215,11 @@ def _take(text: str, width: int) -> int:
         if used > width:
             return max(1, at)
     return len(text)
+
+
+def _wanted_widths(columns: Sequence[Column], shown: Sequence[Sequence[Piece]]) -> list[int]:
+    """How wide each column would like to be, in cells of a terminal."""
+    return [
+        max([cells(column.title), *(cells(row[at].text) for row in shown)])
+        for at, column in enumerate(columns)
+    ]

@@ -8,7 +8,7 @@ from filigree.families.arch import described, offers
 from filigree.families.arch.database import ArchDatabase, needs_told
 from filigree.families.arch.needs import ANY
 from filigree.families.protocol import Judging, OfferRow, Reader, Report
-from filigree.families.shared.choosing import choices_by_number
+from filigree.families.shared.choosing import Numbers, choices_by_number
 from filigree.families.shared.indexes import IndexReader
 from filigree.formats.arch.versions import compare_versions
 from filigree.formats.members import PayloadError
@@ -96,4 +96,4 @@ class ArchSources(IndexReader):
         return None
 
     def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
-        return choices_by_number(installed, offered, compare_versions, _LAST)
+        return choices_by_number(installed, offered, Numbers(compare_versions, _LAST))

@@ -1,7 +1,7 @@
 """The installed packages of a `deb` system, read afresh from the root."""
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -16,20 +16,20 @@ from filigree.families.deb.policy import (
     read_settings,
 )
 from filigree.families.deb.rules import DebRules
-from filigree.families.deb.stanza import capabilities_told, needs_told, package_of
+from filigree.families.deb.stanza import capabilities_told, needs_told
+from filigree.families.deb.status import read_packages
 from filigree.families.protocol import Judging, Report
+from filigree.families.shared.damaged import report_damages
 from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.expressions import Expressions
 from filigree.families.shared.links import read_managed_links
 from filigree.families.shared.looking import names_in, read_or_report
-from filigree.families.shared.not_a_package import NotAPackage
 from filigree.families.shared.policy import DeclaredPolicy
-from filigree.formats.damage import Damage, text_of
+from filigree.formats.damage import text_of
 from filigree.formats.digest_list import DigestList, read_digest_list
 from filigree.formats.long_lines import without_long_lines
-from filigree.formats.stanzas import Stanza, read_stanzas
 from filigree.model.answer import Gap, moment_of
-from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.errors import AccessError
 from filigree.model.files import (
     Aspect,
     FileRecord,
@@ -39,7 +39,7 @@ from filigree.model.files import (
     Sort,
 )
 from filigree.model.needs import Capability, Need
-from filigree.model.package import Package, Reason, Script, State
+from filigree.model.package import Package, Script, State
 
 if TYPE_CHECKING:
     from filigree.families.deb.repositories import DebRepositories
@@ -61,7 +61,7 @@ class DebDatabase(DatabaseDefaults):
         self.jail = jail
         self.report = report
         self._list_sizes: dict[tuple[str, str], int] = {}
-        self._packages = self._read_packages()
+        self._packages = read_packages(jail, report, self._list_time)
 
     # -- packages --------------------------------------------------------------------------
 
@@ -76,82 +76,6 @@ class DebDatabase(DatabaseDefaults):
             return lines[0]
         counts = Counter(p.architecture for p in self._packages if p.architecture != "all")
         return counts.most_common(1)[0][0] if counts else None
-
-    def _read_packages(self) -> list[Package]:
-        automatic = self._automatic()
-        found: list[Package] = []
-        places_read = 0
-        for path in self._status_files():
-            try:
-                found += self._read_status(path, automatic)
-                places_read += 1
-            except AccessError as error:
-                self.report(Gap(path, error.what))
-                why = error.what
-        if not places_read:
-            raise DatabaseError(
-                f"the package database cannot be read: {why}",
-                places.STATUS,
-                "run as a user who may read it, or check that the disk is mounted whole",
-            )
-        if not found:
-            self.report(Gap(places.STATUS, "the package database is empty"))
-        return found
-
-    def _status_files(self) -> list[str]:
-        files = [places.STATUS] if self.jail.exists(places.STATUS) else []
-        parts = names_in(self.jail, places.STATUS_PARTS, self.report)
-        return files + [
-            f"{places.STATUS_PARTS}/{name}" for name in parts if not name.endswith(".md5sums")
-        ]
-
-    def _read_status(self, path: str, automatic: frozenset[str] | None) -> Iterator[Package]:
-        for stanza in read_stanzas(self._whole_lines(path)):
-            if isinstance(stanza, Damage):
-                self._damaged(path, [stanza])
-                continue
-            self._damaged(path, stanza.damages)
-            try:
-                yield self._package(stanza, automatic)
-            except NotAPackage as error:
-                self._damaged(path, [Damage(stanza.line, str(error))])
-
-    def _whole_lines(self, path: str) -> Iterator[bytes]:
-        """A file in pieces; reports one that ends in the middle of a line."""
-        last = b"\n"
-        for piece in self.jail.pieces(path):
-            last = piece or last
-            yield piece
-        if not last.endswith(b"\n"):
-            self.report(Gap(path, "it ends in the middle of a line: it may have been cut off"))
-
-    def _package(self, stanza: Stanza, automatic: frozenset[str] | None) -> Package:
-        fields = stanza.fields
-        name = fields.get("Package") or ""
-        architecture = fields.get("Architecture") or ""
-        reason = None
-        if automatic is not None:
-            # A package for all architectures is marked under the system's own.
-            mark = name if architecture == "all" else f"{name}:{architecture}"
-            reason = Reason.DEPENDENCY if mark in automatic else Reason.CHOSEN
-        return package_of(fields, reason, self._list_time(name, architecture))
-
-    def _automatic(self) -> frozenset[str] | None:
-        """`name` and `name:architecture` of every dependency; None where nothing tells."""
-        if not self.jail.exists(places.AUTOMATIC):
-            return None
-        marked = set()
-        try:
-            for stanza in read_stanzas(self.jail.pieces(places.AUTOMATIC)):
-                if isinstance(stanza, Damage):
-                    self._damaged(places.AUTOMATIC, [stanza])
-                elif stanza.fields.get("Auto-Installed") == "1":
-                    name = stanza.fields.get("Package") or ""
-                    marked |= {name, f"{name}:{stanza.fields.get('Architecture')}"}
-        except AccessError as error:
-            self.report(Gap(places.AUTOMATIC, error.what))
-            return None
-        return frozenset(marked)
 
     # -- files -----------------------------------------------------------------------------
 
@@ -323,7 +247,7 @@ class DebDatabase(DatabaseDefaults):
         except AccessError as error:
             self.report(Gap(f"the digests of {package.name} ({path})", error.what))
             return NO_DIGESTS
-        self._damaged(path, found.damages)
+        report_damages(self.report, path, found.damages)
         return found
 
     # -- needs -----------------------------------------------------------------------------
@@ -422,7 +346,3 @@ class DebDatabase(DatabaseDefaults):
             if stem in (package.name, f"{package.name}:{package.architecture}"):
                 return package
         return None
-
-    def _damaged(self, path: str, damages: Iterable[Damage]) -> None:
-        for damage in damages:
-            self.report(Gap(f"{path}, line {damage.line}", damage.why))

@@ -8,7 +8,7 @@ with an older version; then the newest version. Nothing goes back of itself.
 from collections.abc import Sequence
 
 from filigree.families.rpm.repositories import PRIORITY
-from filigree.families.shared.choosing import choices_by_number
+from filigree.families.shared.choosing import Numbers, choices_by_number
 from filigree.families.shared.expressions import Expressions
 from filigree.formats.rpm.versions import compare_versions
 from filigree.formats.version_parts import split_version
@@ -18,7 +18,7 @@ from filigree.model.package import Package
 
 def choices(installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
     """All versions of one name for one kind of machine, the newest first."""
-    return choices_by_number(installed, offered, compare_versions, PRIORITY)
+    return choices_by_number(installed, offered, Numbers(compare_versions, PRIORITY))
 
 
 def excluded(package: Package, patterns: Expressions) -> str | None:

@@ -3,6 +3,7 @@
 import stat
 from collections.abc import Callable, Iterator, Sequence
 from itertools import chain, repeat
+from typing import Any
 
 from filigree.families.shared.listing import PathListing, SplitListing
 from filigree.formats.file_capabilities import canonical
@@ -116,7 +117,39 @@ def files_of(header: Header) -> list[FileRecord]:
     listing_of(header)  # what would swell is told before it does
     algorithm, length = DIGESTS.get(header.number(tags.FILE_DIGEST_ALGORITHM) or 1, ("unknown", 0))
     linked = _hard_links(header)
-    columns = zip(
+    found = []
+    for (
+        path, mode, digest, size, owner, group, target, flags, checks, device, modified,
+        carried, colour,
+    ) in _columns(header):  # fmt: skip
+        kind = KIND_OF_FORM.get(mode & 0o170000) if mode >= 0 else None
+        is_file = kind is Kind.FILE
+        is_link = kind is Kind.LINK
+        ghost = bool(flags & _GHOST)
+        plain = is_file and not ghost
+        found.append(
+            FileRecord(
+                path, path, kind,
+                digest=f"{algorithm}:{digest.lower()}" if plain and len(digest) == length else None,
+                size=size if plain and size >= 0 else None,
+                # A link has no mode of its own.
+                mode=mode & 0o7777 if kind is not None and not is_link else None,
+                owner=owner or None, group=group or None,
+                link_target=target if is_link and not ghost else None,
+                config=bool(flags & _CONFIG), mark=_mark(flags), excuse=_excuse(flags),
+                device=device if kind in (Kind.BLOCK_DEVICE, Kind.CHARACTER_DEVICE) else None,
+                modified=modified if plain and modified >= 0 else None,
+                capabilities=(canonical(carried) if carried else "") if is_file else None,
+                ignored=_ignored(checks),
+                remarks=(*_remarks(flags, colour if is_file else 0), *linked.get(path, ())),
+            )
+        )  # fmt: skip
+    return found
+
+
+def _columns(header: Header) -> Iterator[tuple[Any, ...]]:
+    """A row a path, out of columns of which some may be absent."""
+    return zip(
         header.paths,
         _column(header.numbers(tags.FILE_MODES), -1),
         _words(header.texts(tags.FILE_DIGESTS)),
@@ -132,41 +165,6 @@ def files_of(header: Header) -> list[FileRecord]:
         _column(header.numbers(tags.FILE_COLOURS), 0),
         strict=False,
     )
-    found = []
-    for (
-        path, mode, digest, size, owner, group, target, flags, checks, device, modified,
-        carried, colour,
-    ) in columns:  # fmt: skip
-        kind = KIND_OF_FORM.get(mode & 0o170000) if mode >= 0 else None
-        is_file = kind is Kind.FILE
-        is_link = kind is Kind.LINK
-        ghost = bool(flags & _GHOST)
-        plain = is_file and not ghost
-        found.append(
-            FileRecord(
-                path,
-                path,
-                kind,
-                f"{algorithm}:{digest.lower()}" if plain and len(digest) == length else None,
-                size if plain and size >= 0 else None,
-                # A link has no mode of its own.
-                mode & 0o7777 if kind is not None and not is_link else None,
-                owner or None,
-                group or None,
-                target if is_link and not ghost else None,
-                bool(flags & _CONFIG),
-                _mark(flags),
-                _excuse(flags),
-                device if kind in (Kind.BLOCK_DEVICE, Kind.CHARACTER_DEVICE) else None,
-                modified if plain and modified >= 0 else None,
-                (canonical(carried) if carried else "") if is_file else None,
-                _ignored(checks),
-                None,
-                None,
-                (*_remarks(flags, colour if is_file else 0), *linked.get(path, ())),
-            )
-        )
-    return found
 
 
 def _mark(flags: int) -> Role | None:

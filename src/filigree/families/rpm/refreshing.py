@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
+from typing import NamedTuple
 
 from filigree.access.web import FetchError
 from filigree.families.protocol import Fetch
@@ -22,25 +23,28 @@ _SMALL = ("primary", "updateinfo", "group", "group_gz", "group_xz", "group_zst",
 _LARGE = ("filelists", "other")
 
 
-def refresh(
-    values: Mapping[str, str],
-    folder: str,
-    fetch: Fetch,
-    keys: list[Key],
-    seen: Sequence[RepoMd],
-    now: datetime,
-    paths: bool,
-) -> Refreshed:
+class Fetching(NamedTuple):
+    """What fetching a repository goes by: its settings, and the lists of it that were seen before.
+
+    `folder` is where its indexes are kept among the copies; with `paths` the large ones are fetched, too.
+    """
+
+    values: Mapping[str, str]
+    folder: str
+    fetch: Fetch
+    keys: list[Key]
+    seen: Sequence[RepoMd]
+    now: datetime
+    paths: bool
+
+
+def refresh(asked: Fetching) -> Refreshed:
     """Fetch the list of indexes and what it lists, from the first mirror that has them.
 
-    `folder` is where they are kept among the copies. Raises FetchError where none can be reached.
+    Raises FetchError where none can be reached.
     """
-    bases, digest = _mirrors(values, fetch)
-    return from_the_first(
-        bases,
-        lambda base: _from(base, digest, values, folder, fetch, keys, seen, now, paths),
-        folder,
-    )
+    bases, digest = _mirrors(asked.values, asked.fetch)
+    return from_the_first(bases, lambda base: _from(base, digest, asked), asked.folder)
 
 
 def _mirrors(values: Mapping[str, str], fetch: Fetch) -> tuple[list[str], str | None]:
@@ -65,31 +69,22 @@ def _mirrors(values: Mapping[str, str], fetch: Fetch) -> tuple[list[str], str | 
     return [], None
 
 
-def _from(
-    base: str,
-    digest: str | None,
-    values: Mapping[str, str],
-    folder: str,
-    fetch: Fetch,
-    keys: list[Key],
-    seen: Sequence[RepoMd],
-    now: datetime,
-    paths: bool,
-) -> Refreshed:
+def _from(base: str, digest: str | None, asked: Fetching) -> Refreshed:
+    fetch, seen = asked.fetch, asked.seen
     base = f"{base.rstrip('/')}/"
     got = fetch.get(f"{base}{LIST}", SIZE_LIMIT, digest)
     data = Path(got).read_bytes()
-    signature, beside = _signed(base, data, fetch, keys, now)
+    signature, beside = _signed(base, data, asked)
     try:
         listed = read_repomd(data)
     except XmlError as error:
         return Refreshed(signature, None, None, f"its list of indexes is none: {words_of(error)}")
     made = made_at(listed)
-    refused = _why_not(values, signature, listed, seen)
+    refused = _why_not(asked.values, signature, listed, seen)
     files: list[tuple[str, str]] = []
     if refused is None:
         try:
-            files += _indexes(base, listed, fetch, paths)
+            files += _indexes(base, listed, fetch, asked.paths)
         except FetchError as error:
             if not error.wrong:
                 raise
@@ -97,7 +92,7 @@ def _from(
     if refused is not None:
         fetch.forget(f"{base}{LIST}")
         return Refreshed(signature, made, None, refused)
-    _keep(folder, fetch, seen, [*files, (got, "repomd.xml")], beside)
+    _keep(asked, [*files, (got, "repomd.xml")], beside)
     return Refreshed(signature, made, None, None)
 
 
@@ -113,16 +108,13 @@ def _why_not(
     return older_than(made_at(listed), map(made_at, seen))
 
 
-def _keep(
-    folder: str,
-    fetch: Fetch,
-    seen: Sequence[RepoMd],
-    files: Sequence[tuple[str, str]],
-    beside: str | None,
-) -> None:
+def _keep(asked: Fetching, files: Sequence[tuple[str, str]], beside: str | None) -> None:
     """Put everything in its place, the list of indexes last; let go of what is not listed any more."""
+    folder, fetch = asked.folder, asked.fetch
     names = {name for _, name in files}
-    for old in (one.place.rpartition("/")[2] for known in seen for one in known.indexes.values()):
+    for old in (
+        one.place.rpartition("/")[2] for known in asked.seen for one in known.indexes.values()
+    ):
         if old and old not in names:
             fetch.drop(f"{folder}/repodata/{old}")
     if beside is not None:
@@ -136,16 +128,14 @@ def _keep(
 _YES = ("1", "yes", "true", "on")
 
 
-def _signed(
-    base: str, data: bytes, fetch: Fetch, keys: list[Key], now: datetime
-) -> tuple[Signatures, str | None]:
+def _signed(base: str, data: bytes, asked: Fetching) -> tuple[Signatures, str | None]:
     try:
-        beside = fetch.get(f"{base}{LIST}.asc", SIZE_LIMIT)
+        beside = asked.fetch.get(f"{base}{LIST}.asc", SIZE_LIMIT)
     except FetchError as error:
         if not error.absent:
             raise
         return Signatures(SignatureVerdict.NONE, reason="there is no signature beside it"), None
-    return judge_detached(data, Path(beside).read_bytes(), keys, now), beside
+    return judge_detached(data, Path(beside).read_bytes(), asked.keys, asked.now), beside
 
 
 def _indexes(base: str, listed: RepoMd, fetch: Fetch, paths: bool) -> Iterator[tuple[str, str]]:

@@ -3,7 +3,6 @@
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
-from datetime import datetime, timedelta
 from functools import cached_property
 from typing import NamedTuple
 
@@ -11,14 +10,12 @@ from filigree.access.jail import Jail
 from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.rpm import places
 from filigree.families.rpm.repository_settings import (
-    DURATION,
-    EXPIRE,
     MACHINE_FAMILIES,
     NO,
-    TIMES,
     YES,
     beside,
     copy_name,
+    expires_at,
     local_path,
 )
 from filigree.families.shared.indexes import Keys, packed_digest, unpacked_pieces
@@ -106,7 +103,7 @@ class RpmRepositories:
 
     def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
         """Fetch what a repository of `all` offers. Raises FetchError."""
-        from filigree.families.rpm.refreshing import refresh
+        from filigree.families.rpm.refreshing import Fetching, refresh
 
         _, values = self._entries[id(repository)]
         kept = copy_name(repository.identity, values)
@@ -116,7 +113,7 @@ class RpmRepositories:
         ]
         seen = [listed for jail, folder in places_ if (listed := _listed(jail, folder)) is not None]
         keys = self._allowed(tuple(values.get("gpgkey", "").split()))
-        return refresh(values, kept, fetch, keys, seen, self._now, paths)
+        return refresh(Fetching(values, kept, fetch, keys, seen, self._now, paths))
 
     def _added(self) -> Iterator[tuple[str, Section]]:
         """Repositories by their addresses alone: any key that the system keeps may sign them."""
@@ -309,7 +306,7 @@ class RpmRepositories:
         except (AccessError, XmlError) as error:
             self._report(Gap(path, words_of(error)))
             return None
-        expires = self._expires(fetched, values.get("metadata_expire", ""))
+        expires = expires_at(fetched, values.get("metadata_expire", ""))
         size, packages, matches, remarks = self._primary(jail, folder, listed)
         primary = listed.indexes.get("primary")
         if expires is not None and expires < self._now:
@@ -350,17 +347,6 @@ class RpmRepositories:
             if kind is not None and kind not in told and one.digest and jail.exists(path):
                 told.add(kind)
                 yield IndexFile(kind, path, one.digest, False, own, one.open_size)
-
-    @staticmethod
-    def _expires(fetched: datetime | None, text: str) -> datetime | None:
-        if fetched is None or text.strip().lower() in ("-1", "never"):
-            return None
-        match = DURATION.fullmatch(text.strip())
-        seconds = int(match[1]) * TIMES[match[2].lower()] if match else EXPIRE
-        try:
-            return fetched + timedelta(seconds=seconds)
-        except OverflowError:
-            return None
 
     def _primary(
         self, jail: Jail, folder: str, listed: RepoMd

@@ -2,19 +2,12 @@
 
 import hashlib
 import re
+from datetime import datetime, timedelta
 
 TIMES = {"": 1, "s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
-
-
 DURATION = re.compile(r"(\d{1,9})([smhdw]?)", re.IGNORECASE)
-
-
 NO = frozenset({"0", "no", "false", "off"})
-
-
 YES = frozenset({"1", "yes", "true", "on"})
-
-
 MACHINE_FAMILIES = {
     "i386": "i386",
     "i486": "i386",
@@ -22,8 +15,6 @@ MACHINE_FAMILIES = {
     "i686": "i386",
     "athlon": "i386",
 }
-
-
 EXPIRE = 48 * 3600
 
 
@@ -45,3 +36,15 @@ def local_path(address: str) -> str | None:
     if address.startswith("file://"):
         return address.removeprefix("file://")
     return address if address.startswith("/") else None
+
+
+def expires_at(fetched: datetime | None, text: str) -> datetime | None:
+    """When a copy expires, by the setting for that; None where it never does."""
+    if fetched is None or text.strip().lower() in ("-1", "never"):
+        return None
+    match = DURATION.fullmatch(text.strip())
+    seconds = int(match[1]) * TIMES[match[2].lower()] if match else EXPIRE
+    try:
+        return fetched + timedelta(seconds=seconds)
+    except OverflowError:
+        return None

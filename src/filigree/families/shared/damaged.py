@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator
 
 from filigree.families.protocol import Report
+from filigree.formats.damage import Damage
 from filigree.model.answer import Gap
 from filigree.model.needs import Need
 from filigree.model.package import Package
@@ -17,3 +18,9 @@ def sound_needs(
             yield need
         else:
             report(Gap(f"a need of {package.label}", str(need)))
+
+
+def report_damages(report: Report, path: str, damages: Iterable[Damage]) -> None:
+    """Report what makes no sense in a file, each with its line."""
+    for damage in damages:
+        report(Gap(f"{path}, line {damage.line}", damage.why))

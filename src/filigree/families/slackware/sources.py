@@ -5,7 +5,7 @@ from functools import cached_property
 
 from filigree.families.protocol import Judging, OfferRow, Reader, Report
 from filigree.families.shared import matching
-from filigree.families.shared.choosing import choices_by_number
+from filigree.families.shared.choosing import Numbers, choices_by_number
 from filigree.families.shared.indexes import IndexReader
 from filigree.families.slackware import described, offers, places
 from filigree.families.slackware.database import SlackwareDatabase, needs_told
@@ -135,9 +135,8 @@ class SlackwareSources(IndexReader):
         return None
 
     def choices(self, installed: Sequence[Package], offered: Sequence[Offering]) -> list[Choice]:
-        return choices_by_number(
-            installed, offered, compare_versions, _LAST, self._number, self.order
-        )
+        numbers = Numbers(compare_versions, _LAST, self._number, self.order)
+        return choices_by_number(installed, offered, numbers)
 
     def _number(self, one: Offering) -> int:
         """By the repository, and within it by the part that the archive lies in."""

@@ -8,7 +8,8 @@ without components.
 """
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import product
 from typing import NamedTuple
 
 from filigree.formats.damage import Damage, text_of
@@ -40,6 +41,7 @@ class Source(NamedTuple):
 
     @property
     def flat(self) -> bool:
+        """Whether it is a folder of packages without suites."""
         return self.suite.endswith("/")
 
 
@@ -67,12 +69,12 @@ def read_lines(data: bytes) -> Iterator[Source | Damage]:
         if not components and not suite.endswith("/"):
             yield Damage(number, "a repository without a component")
             continue
-        yield from _sources(
+        yield from _Entry(
             number, [kind], [uri], [suite], components, options.get("enabled", "yes"),
             options.get("arch", "").replace(",", " ").split(),
             tuple(filter(None, options.get("signed-by", "").split(","))),
             options.get("trusted", ""),
-        )  # fmt: skip
+        ).sources()  # fmt: skip
 
 
 def read_source_stanzas(data: bytes) -> Iterator[Source | Damage]:
@@ -99,11 +101,11 @@ def read_source_stanzas(data: bytes) -> Iterator[Source | Damage]:
         if listed["components"] and len(bare) < len(listed["suites"]):
             yield Damage(stanza.line, "components of a suite that ends in / and has none")
         yield from _doubtful(stanza.line, fields)
-        yield from _sources(
+        yield from _Entry(
             stanza.line, types, listed["uris"], listed["suites"], listed["components"],
             fields.get("enabled", "yes"), listed["architectures"],
             _signed_by(fields.get("signed-by", "")), fields.get("trusted", ""),
-        )  # fmt: skip
+        ).sources()  # fmt: skip
 
 
 def _doubtful(line: int, fields: Mapping[str, str]) -> Iterator[Damage]:
@@ -120,7 +122,7 @@ def sources_at(address: str) -> Iterator[Source]:
     suite, *components = rest or ["./"]
     if not components and not suite.endswith("/"):
         components = ["main"]
-    yield from _sources(0, ["deb"], [uri], [suite], components, "yes", [], (), "")
+    yield from _Entry(0, ["deb"], [uri], [suite], components).sources()
 
 
 def _signed_by(text: str) -> tuple[str, ...]:
@@ -131,23 +133,25 @@ def _signed_by(text: str) -> tuple[str, ...]:
     return ("\n".join("" if line == "." else line for line in lines if line),)
 
 
-def _sources(
-    line: int,
-    types: list[str],
-    uris: list[str],
-    suites: list[str],
-    components: list[str],
-    enabled: str,
-    architectures: list[str],
-    signed_by: tuple[str, ...],
-    trusted: str,
-) -> Iterator[Source]:
-    on, free = enabled.strip().lower() in _YES, trusted.strip().lower() in _YES
-    for kind in types:
-        for uri in uris:
-            for suite in suites:
-                for component in [None] if suite.endswith("/") else components:
-                    yield Source(
-                        line, kind, uri if uri.endswith("/") else f"{uri}/", suite, component, on,
-                        tuple(architectures), signed_by, free,
-                    )  # fmt: skip
+class _Entry(NamedTuple):
+    """One entry as it is written: it may name several of each, and then all of them are meant."""
+
+    line: int
+    types: Sequence[str]
+    uris: Sequence[str]
+    suites: Sequence[str]
+    components: Sequence[str]
+    enabled: str = "yes"
+    architectures: Sequence[str] = ()
+    signed_by: tuple[str, ...] = ()
+    trusted: str = ""
+
+    def sources(self) -> Iterator[Source]:
+        """A source for each address, suite and component."""
+        on, free = (text.strip().lower() in _YES for text in (self.enabled, self.trusted))
+        for kind, uri, suite in product(self.types, self.uris, self.suites):
+            for component in [None] if suite.endswith("/") else self.components:
+                yield Source(
+                    self.line, kind, uri if uri.endswith("/") else f"{uri}/", suite, component, on,
+                    tuple(self.architectures), self.signed_by, free,
+                )  # fmt: skip

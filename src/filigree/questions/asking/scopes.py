@@ -4,12 +4,15 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import TYPE_CHECKING
 
 from filigree.families.protocol import Records
 from filigree.model.package import Package, State
-from filigree.questions.offers.catalogue import Catalogue, open_catalogue
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.offers.catalogue import Catalogue
 
 
 class Scope(StrEnum):
@@ -26,7 +29,7 @@ class Lookup:
 
     system: System
     scope: Scope = Scope.INSTALLED
-    offered: Catalogue | None = None
+    offered: "Catalogue | None" = None
 
     @property
     def notes(self) -> list[str]:
@@ -51,5 +54,7 @@ def looking(
     if scope is Scope.INSTALLED:
         yield Lookup(system)
         return
+    from filigree.questions.offers.catalogue import open_catalogue
+
     with open_catalogue(system, options) as offered:
         yield Lookup(system, scope, offered)

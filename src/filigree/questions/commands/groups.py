@@ -1,8 +1,9 @@
 """Groups: packages that are offered together, and which of them are installed."""
 
 import fnmatch
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.repositories import Group, Membership
@@ -55,21 +56,25 @@ def groups(
         rows = [_row(group, repository, every, here, known) for group, repository in every.values()]
         notes = offered.notes
         if names:
-            for name in names:
-                if not any(_called(row, name) for row in rows):
-                    notes.append(_unknown(name, rows))
+            notes += (
+                _unknown(one, rows) for one in names if not any(_called(r, one) for r in rows)
+            )
             rows = [row for row in rows if any(_called(row, name) for name in names)]
         elif not rows:
             notes.append("no repository tells of any group")
-        summary = {
-            "groups": len(rows),
-            "whole": sum(not row.missing for row in rows),
-            "installed": len({m.name for row in rows for m in row.members if m.installed}),
-            "missing": sum(row.missing for row in rows),
-        }
         return Answer(
-            "groups", system.system_label, rows, summary, system.gaps, notes, bad_news=bool(notes)
-        )
+            "groups", system.system_label, rows, _summary(rows), system.gaps, notes,
+            bad_news=bool(notes),
+        )  # fmt: skip
+
+
+def _summary(rows: Sequence[GroupRow]) -> dict[str, Any]:
+    return {
+        "groups": len(rows),
+        "whole": sum(not row.missing for row in rows),
+        "installed": len({m.name for row in rows for m in row.members if m.installed}),
+        "missing": sum(row.missing for row in rows),
+    }
 
 
 _Known = dict[str, tuple[Group, str]]

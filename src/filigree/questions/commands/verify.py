@@ -6,7 +6,7 @@ from dataclasses import replace
 from functools import partial
 
 from filigree.access.workers import share
-from filigree.model.answer import Answer, iso, moment_of
+from filigree.model.answer import Answer, Gap, iso, moment_of
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, Verdict
 from filigree.model.package import Package, State
@@ -52,41 +52,21 @@ def verify(
     files are held against, `options` whose keys and which repositories count.
     """
     started = time.monotonic()
-    packages, notes, archives = _chosen_packages(system, subjects, manner)
-    against = manner.against
-    if archives:
-        against = replace(against, paths=(*against.paths, *archives))
-    elif (RANK[manner.least] or against.fetch) and not against.named:
-        against = replace(against, everywhere=True)
-    if against.repositories:
-        names = (*options.repositories, *against.repositories)
-        options = options._replace(repositories=names)
-    vouching = Vouching(system, options)
+    packages, notes, archives = _wanted_packages(system, subjects, manner)
+    vouching = Vouching(system, _with_repositories(options, manner.against))
     try:
-        expecting = _expecting(system, packages, against, options, vouching)
+        expecting = _expecting(system, packages, _against(manner, archives), vouching)
         notes += vouching.notes
     finally:
         vouching.close()  # workers must not share what is open
     if system.database.prepare is not None:
         system.database.prepare(packages)
     jobs = _jobs(system, packages)
-    total = sum(job.paths for job in jobs)
     run = Run(system, verdicts, aspects, manner, expecting)
-    tally = Tally(total, manner, progress)
-    interrupted = False
-    outcomes = share(jobs, run.judge_job, workers, kin=lambda job: job.package)
-    try:
-        for done in outcomes:
-            tally.add(done, jobs[done.place])
-    except KeyboardInterrupt:
-        interrupted = True
-    finally:
-        outcomes.close()  # type: ignore[attr-defined]
+    tally = Tally(sum(job.paths for job in jobs), manner, progress)
+    interrupted = _judge_all(run, jobs, tally, workers)
     changed = partial(_changed_at, system)
-    for gap in tally.gaps_of(interrupted, changed):
-        system.report(gap)
-    if untold := tally.verdicts[Verdict.UNRECORDED]:
-        report_silence(system, "content", f"the content of {untold:,} files")
+    _report_gaps(system, tally.gaps_of(interrupted, changed), tally)
     if subjects is None and RANK[manner.least]:
         report_unknown_programs(system)
     order = {p: n for n, p in enumerate(packages)}
@@ -95,15 +75,47 @@ def verify(
     summary["keys_of"] = vouching.trust.keys_of
     summary["fetched"] = expecting.fetched
     return Answer(
-        "verify",
-        system.system_label,
-        [row for _, row in tally.rows],
-        summary,
-        system.gaps,
-        notes,
+        "verify", system.system_label, [row for _, row in tally.rows], summary, system.gaps, notes,
         bad_news=bool(notes) or any(v.alarming for v in tally.verdicts if tally.verdicts[v]),
         interrupted=interrupted,
-    )
+    )  # fmt: skip
+
+
+def _judge_all(run: Run, jobs: Sequence[Job], tally: Tally, workers: int | None) -> bool:
+    """Have all jobs done, and count what comes of them; whether an interrupt ended it."""
+    outcomes = share(jobs, run.judge_job, workers, kin=lambda job: job.package)
+    try:
+        for done in outcomes:
+            tally.add(done, jobs[done.place])
+    except KeyboardInterrupt:
+        return True
+    finally:
+        outcomes.close()  # type: ignore[attr-defined]
+    return False
+
+
+def _report_gaps(system: System, gaps: Iterable[Gap], tally: Tally) -> None:
+    for gap in gaps:
+        system.report(gap)
+    if untold := tally.verdicts[Verdict.UNRECORDED]:
+        report_silence(system, "content", f"the content of {untold:,} files")
+
+
+def _against(manner: Manner, archives: Sequence[str]) -> Against:
+    """What files are held against, the archives that were named as subjects among it."""
+    against = manner.against
+    if archives:
+        return replace(against, paths=(*against.paths, *archives))
+    if (RANK[manner.least] or against.fetch) and not against.named:
+        return replace(against, everywhere=True)
+    return against
+
+
+def _with_repositories(options: RepositoryOptions, against: Against) -> RepositoryOptions:
+    """Which repositories are asked, those among them that archives are to come from."""
+    if not against.repositories:
+        return options
+    return options._replace(repositories=(*options.repositories, *against.repositories))
 
 
 def _changed_at(system: System, path: str) -> str | None:
@@ -119,18 +131,17 @@ def _expecting(
     system: System,
     packages: Sequence[Package],
     against: Against,
-    options: RepositoryOptions,
     vouching: Vouching,
 ) -> Expecting:
     """What packages are held against; a family whose records are unsigned takes no keys for those."""
     if against.anything:
-        references = References(system, packages, against, options, vouching)
+        references = References(system, packages, against, vouching.options, vouching)
         return Expecting(system, vouching, references)
     signed = system.database.signatures is not None and bool(packages)
     return Expecting(system, vouching if signed else None)
 
 
-def _chosen_packages(
+def _wanted_packages(
     system: System, subjects: Iterable[str] | None, manner: Manner
 ) -> tuple[Sequence[Package], list[str], list[str]]:
     """What is verified, what matched nothing, and the archives that were named as subjects.

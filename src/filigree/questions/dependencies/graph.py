@@ -3,15 +3,18 @@
 from collections import defaultdict
 from collections.abc import Collection, Iterable
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from filigree.model.needs import Capability, Need, Relation, Term
 from filigree.model.package import Package, State
 from filigree.questions.asking.scopes import Lookup
-from filigree.questions.dependencies.offered_ties import OfferedTies, best_of_each
 from filigree.questions.dependencies.satisfaction import Satisfaction, satisfies, satisfy
 from filigree.questions.dependencies.ties import HARD, Tie
 from filigree.questions.dependencies.walks import DependencyWalk, Step
 from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.questions.dependencies.offered_ties import OfferedTies
 
 _NOT_HERE = (State.ARCHIVE, State.AVAILABLE)
 _NOBODY: tuple[Package | None, ...] = (None,)
@@ -89,6 +92,8 @@ class Graph:
         if term.name.startswith("/"):
             found += (package for _, package in self._offered.paths.at(term.name))
         own = [package for package in found if package.name == term.name]
+        from filigree.questions.dependencies.offered_ties import best_of_each
+
         return best_of_each(self._system, self._offered, own or found)
 
     def _meeting(self, term: Term, asker: Package) -> list[Package]:
@@ -176,7 +181,9 @@ class Graph:
         ]
 
     @cached_property
-    def _offered_ties(self) -> OfferedTies | None:
+    def _offered_ties(self) -> "OfferedTies | None":
+        from filigree.questions.dependencies.offered_ties import OfferedTies
+
         return None if self._offered is None else OfferedTies(self._lookup)
 
     def walk(

@@ -83,7 +83,7 @@ class Vouching:
 
     def __init__(self, system: System, options: RepositoryOptions = EVERYTHING) -> None:
         self._system = system
-        self._options = options
+        self.options = options
         self._open = ExitStack()
         self.trust = Trust(system, options)
 
@@ -92,10 +92,10 @@ class Vouching:
         from filigree.questions.offers.catalogue import open_catalogue
         from filigree.questions.offers.fetched_copies import fetch_added
 
-        if self._options.addresses:
-            fetch_added(self._system, self._options)
+        if self.options.addresses:
+            fetch_added(self._system, self.options)
         # An index that nothing is looked up in need not be complained of.
-        quiet = self._options._replace(quiet=True)
+        quiet = self.options._replace(quiet=True)
         return self._open.enter_context(open_catalogue(self._system, quiet))
 
     def close(self) -> None:

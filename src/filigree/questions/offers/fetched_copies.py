@@ -8,8 +8,8 @@ import contextlib
 import os
 from collections.abc import Iterator
 from datetime import UTC, datetime
+from typing import TYPE_CHECKING
 
-from filigree.access.fetching import Fetcher
 from filigree.access.jail import Jail
 from filigree.access.private_folder import copy_private, make_private
 from filigree.access.web import FetchError
@@ -20,6 +20,9 @@ from filigree.model.repositories import Refreshed, Repository
 from filigree.questions.offers.keeping import needed_cache, usable_cache
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
+
+if TYPE_CHECKING:
+    from filigree.access.fetching import Fetcher
 
 COPIES = "copies"
 
@@ -56,7 +59,7 @@ def copies_of(system: System, options: RepositoryOptions) -> FetchedCopies:
 class Fetching:
     """Fetches for one repository, and keeps what is to be kept. `sent` is how many bytes came."""
 
-    def __init__(self, fetcher: Fetcher, copies: str) -> None:
+    def __init__(self, fetcher: "Fetcher", copies: str) -> None:
         self._fetcher = fetcher
         self._copies = copies
         self.sent = 0
@@ -105,7 +108,7 @@ class CopyFetcher:
     """
 
     def __init__(
-        self, system: System, options: RepositoryOptions, folder: str, fetcher: Fetcher
+        self, system: System, options: RepositoryOptions, folder: str, fetcher: "Fetcher"
     ) -> None:
         self._folder = folder
         self._fetcher = fetcher
@@ -136,9 +139,11 @@ class CopyFetcher:
 
 @contextlib.contextmanager
 def open_copies(
-    system: System, options: RepositoryOptions, fetcher: Fetcher | None = None
+    system: System, options: RepositoryOptions, fetcher: "Fetcher | None" = None
 ) -> Iterator[CopyFetcher]:
     """The auditor's copies, open for fetching. Raises BadQuestion where nothing can be kept."""
+    from filigree.access.fetching import Fetcher
+
     cache = needed_cache(options.cache)
     used = fetcher or Fetcher(os.path.join(cache, "fetched"), options.progress)
     try:

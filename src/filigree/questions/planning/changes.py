@@ -1,6 +1,6 @@
 """From a plan to its changes, each with its reason: who asks for what comes, what forces what goes."""
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
 from filigree.model.needs import Need, Relation, terms_of
 from filigree.model.package import Package
@@ -63,21 +63,12 @@ class PlanChanges:
         """What goes, each with what forces it: from what was asked for outwards, never in a circle."""
         left = dict.fromkeys(gone)
         there = {*final, *gone}
-        asking: dict[str, list[Candidate]] = {}
-        for item in gone:
-            for need in self.world.needs(item.package):
-                if need.kind in HARD:
-                    for term in terms_of(need.condition):
-                        asking.setdefault(term.name, []).append(item)
+        asking = self._asking(gone)
         paths = {name for name in asking if name.startswith("/")}
         suspects = list(gone)
         while left:
             causes = {i: cause for i in suspects if (cause := self._cause(i, final, there))}
-            if not causes:
-                stood = {item: self._who_stands_against(item, final) for item in left}
-                causes = {key: (words, False, False) for key, words in stood.items() if words}
-            if not causes:
-                causes = dict.fromkeys(left, ("it cannot stay beside the rest", False, False))
+            causes = causes or self._standing_against(left, final)
             for item in causes:
                 del left[item]
                 yield PlannedChange(PlanAction.DROP, item.package, None, *causes[item])
@@ -85,6 +76,24 @@ class PlanChanges:
             names = {c.name for i in causes for c in self.world.capabilities(i.package)} | paths
             nearby = {item for name in names for item in asking.get(name, ())}
             suspects = [item for item in left if item in nearby]
+
+    def _asking(self, gone: Sequence[Candidate]) -> dict[str, list[Candidate]]:
+        """Of what goes: who needs something of a name."""
+        asking: dict[str, list[Candidate]] = {}
+        for item in gone:
+            for need in self.world.needs(item.package):
+                if need.kind in HARD:
+                    for term in terms_of(need.condition):
+                        asking.setdefault(term.name, []).append(item)
+        return asking
+
+    def _standing_against(
+        self, left: Iterable[Candidate], final: Sequence[Candidate]
+    ) -> dict[Candidate, tuple[str, bool, bool]]:
+        """Why what lacks nothing cannot stay: what stands against it, or else the rest together."""
+        stood = {item: self._who_stands_against(item, final) for item in left}
+        told = {key: (words, False, False) for key, words in stood.items() if words}
+        return told or dict.fromkeys(left, ("it cannot stay beside the rest", False, False))
 
     def _cause(
         self, item: Candidate, final: Sequence[Candidate], there: Collection[Candidate]

@@ -5,7 +5,6 @@ from typing import TYPE_CHECKING
 
 from filigree.model.package import Package
 from filigree.questions.dependencies.graph import Graph
-from filigree.questions.dependencies.kept_offer_graph import graph_of_offers
 from filigree.questions.dependencies.ties import HARD
 from filigree.questions.planning.reachability import parts
 from filigree.system import System
@@ -34,6 +33,8 @@ Identity = tuple[str, str, str]
 
 def offered_impact(offered: "Catalogue") -> dict[Identity, int]:
     """How many of what is offered stand on each by what they require, by its identity."""
+    from filigree.questions.dependencies.kept_offer_graph import graph_of_offers
+
     graph = graph_of_offers(offered)
     counts = standing_on(len(graph), (link for link in graph.links(HARD) if link[0] != link[1]))
     found: dict[Identity, int] = {}

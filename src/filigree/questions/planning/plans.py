@@ -1,6 +1,6 @@
 """From wishes to a plan: what would be added, dropped and changed, and what asks for or forces it."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from time import monotonic
 
 from filigree.model.needs import Need, Relation, Term, terms_of
@@ -169,6 +169,28 @@ class Planner:
         What was not looked at yet may lead to what is in the plan anyway: the solver does not know that.
         """
         kinds = (*HARD, Relation.RECOMMENDS) if self.wishes.recommends else HARD
+        asking = self._asking(final, kinds)
+        asked = {self.problem.item(package) for package in self.wishes.add}
+        here = {place_of(self.world, item.package) for item in self.here}
+        kept = set(final)
+        for item in reversed(final):
+            if item.here or item in asked or place_of(self.world, item.package) in here:
+                continue
+            if any(n.kind is Relation.OBSOLETES for n in self.world.needs(item.package)):
+                continue  # it may stay for what it takes the place of
+            if any(path.startswith("/") and self.world.owns(item.package, path) for path in asking):
+                continue
+            rest = kept - {item}
+            names = dict.fromkeys(c.name for c in self.world.capabilities(item.package))
+            missed = (one for name in names for one in asking.get(name, ()) if one[0] is not item)
+            if all(n.kind in kinds and self.problem.is_met(n, asker, rest) for asker, n in missed):
+                kept = rest
+        return [item for item in final if item in kept]
+
+    def _asking(
+        self, final: Sequence[Candidate], kinds: Collection[Relation]
+    ) -> dict[str, list[tuple[Candidate, Need]]]:
+        """Who of a plan needs something of a name, or has a condition that speaks of it."""
         asking: dict[str, list[tuple[Candidate, Need]]] = {}
         for asker in final:
             for need in self.world.needs(asker.package):
@@ -176,23 +198,4 @@ class Planner:
                 if need.kind in kinds or away:
                     for term in terms_of(need.condition):
                         asking.setdefault(term.name, []).append((asker, need))
-        asked = {self.problem.item(package) for package in self.wishes.add}
-        here = {place_of(self.world, item.package) for item in self.here}
-        kept = set(final)
-        for item in reversed(final):
-            if item.here or item in asked or place_of(self.world, item.package) in here:
-                continue
-            rest = kept - {item}
-            names = dict.fromkeys(c.name for c in self.world.capabilities(item.package))
-            if any(n.kind is Relation.OBSOLETES for n in self.world.needs(item.package)):
-                continue  # it may stay for what it takes the place of
-            if any(path.startswith("/") and self.world.owns(item.package, path) for path in asking):
-                continue
-            if all(
-                need.kind in kinds and self.problem.is_met(need, asker, rest)
-                for name in names
-                for asker, need in asking.get(name, ())
-                if asker is not item
-            ):
-                kept = rest
-        return [item for item in final if item in kept]
+        return asking

@@ -4,7 +4,8 @@ import os
 import sys
 import zlib
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from functools import lru_cache
 
 from filigree.model.answer import Gap
@@ -19,6 +20,17 @@ from filigree.system import System
 
 _SPARE = 1 << 30
 _NO_PATHS = "it takes room by its record, and not one path of it is on record"
+
+
+@dataclass(slots=True)
+class _Counts:
+    """What a job adds up. `read` is in bytes."""
+
+    policies: Counter[tuple[Sort, str]]
+    blank: list[str]
+    read: int = 0
+    touched: int = 0
+    reused: int = 0
 
 
 class Run:
@@ -38,8 +50,10 @@ class Run:
         self._since = manner.since
         self._drawn = None if manner.sample is None else drawn(manner.sample)
         self._quick = Verdict.INTACT not in verdicts and manner.since is None
+        self._silent = "content" in system.family.silent_on
 
     def judge_job(self, job: Job) -> JobOutcome:
+        """Judge the files of a job; what comes of it can be sent to another process."""
         known = len(self._system.gaps)
         expected = self._expected(job.package)
         outcome = JobOutcome(
@@ -64,61 +78,72 @@ class Run:
     def _judged(self, job: Job, expected: Expected, outcome: JobOutcome, known: int) -> JobOutcome:
         size = job.package.installed_size
         limit = sys.maxsize if size is None else 64 * size + _SPARE
-        counts: dict[Verdict, int] = {}
-        read = 0
-        changed = expected.changed
-        quick = self._quick and not changed
-        holds = self._system.jail.holds
-        silent = "content" in self._system.family.silent_on
-        policies: Counter[tuple[Sort, str]] = Counter()
-        blank: list[str] = []
-        intact = touched = reused = passed = 0
+        records, passed = self._drawn_of(job, expected)
+        counts = _Counts(Counter(), [])
+        holds = self._quick_look(limit) if self._quick and not expected.changed else None
+        intact = read = 0
+        for record in records:
+            size_held = holds(record) if holds is not None else -1
+            if size_held >= 0:
+                intact += 1
+                read += size_held
+                continue
+            judged = self._judge(record, limit, job.package)
+            if record.path in expected.changed:
+                judged = _also(judged, expected.changed[record.path])
+            self._count(record, judged, counts, outcome)
+            if judged.verdict in self._verdicts and self._has_aspect(judged):
+                outcome.rows.append(_row(job.package, record, judged, expected))
+        outcome.verdicts.update({Verdict.INTACT: intact})
+        return outcome._replace(
+            bytes_read=read + counts.read, gaps=self._system.gaps[known:], touched=counts.touched,
+            reused=counts.reused, passed=passed, policies=counts.policies, blank=counts.blank,
+        )  # fmt: skip
+
+    def _drawn_of(self, job: Job, expected: Expected) -> tuple[Sequence[FileRecord], int]:
+        """The records of a job that are looked at, and how many of it a sample passes over."""
         records = job.of(expected.records)
         if not expected.records and job.package.state.present and job.package.installed_size:
             self._system.report(Gap(f"the files of {job.package.name}", _NO_PATHS))
-        if self._drawn is not None:
-            whole, records = len(records), [one for one in records if self._drawn(one.location)]
-            passed = whole - len(records)
-        for record in records:
+        if self._drawn is None:
+            return records, 0
+        drawn = [one for one in records if self._drawn(one.location)]
+        return drawn, len(records) - len(drawn)
+
+    def _quick_look(self, limit: int) -> Callable[[FileRecord], int]:
+        """Tells the size of a file that is as its record says, -1 of any that wants a careful look."""
+        system, holds = self._system, self._system.jail.holds
+
+        def look(record: FileRecord) -> int:
             form = None
             if (
-                quick
-                and record.digest is not None
-                and (record.digest_is_all or (form := form_of(self._system, record)))
-                and not record.policies
+                record.digest is None
+                or record.policies
+                or not (record.digest_is_all or (form := form_of(system, record)))
             ):
-                powerless = record.capabilities is not None
-                size = holds(record.location, record.digest, limit, form, powerless)
-                if size >= 0:
-                    intact += 1
-                    read += size
-                    continue
-            judged = self._judge(record, limit, job.package)
-            if record.path in changed:
-                judged = _also(judged, changed[record.path])
-            verdict = judged.verdict
-            counts[verdict] = counts.get(verdict, 0) + 1
-            read += judged.read
-            reused += judged.reused
-            if judged.policy is not None:
-                policies[judged.policy.sort, judged.policy.file] += 1
-            # What only claims its place was never shipped with a content.
-            if judged.blank and not silent and (record.plain or record).excuse is None:
-                blank.append(record.location)
-            if verdict is Verdict.UNREADABLE:
-                outcome.unreadable[judged.reason or ""] += 1
-            if judged.differences:
-                touched += verdict is Verdict.INTACT
-                outcome.aspects.update(d.aspect for d in judged.differences)
-            if verdict in self._verdicts and self._has_aspect(judged):
-                outcome.rows.append(_row(job.package, record, judged, expected))
-        counts[Verdict.INTACT] = counts.get(Verdict.INTACT, 0) + intact
-        outcome.verdicts.update(counts)
-        gaps = self._system.gaps[known:]
-        return outcome._replace(
-            bytes_read=read, gaps=gaps, touched=touched, reused=reused, passed=passed,
-            policies=policies, blank=blank,
-        )  # fmt: skip
+                return -1
+            return holds(
+                record.location, record.digest, limit, form, record.capabilities is not None
+            )
+
+        return look
+
+    def _count(
+        self, record: FileRecord, judged: Judged, counts: "_Counts", outcome: JobOutcome
+    ) -> None:
+        outcome.verdicts[judged.verdict] += 1
+        counts.read += judged.read
+        counts.reused += judged.reused
+        if judged.policy is not None:
+            counts.policies[judged.policy.sort, judged.policy.file] += 1
+        # What only claims its place was never shipped with a content.
+        if judged.blank and not self._silent and (record.plain or record).excuse is None:
+            counts.blank.append(record.location)
+        if judged.verdict is Verdict.UNREADABLE:
+            outcome.unreadable[judged.reason or ""] += 1
+        if judged.differences:
+            counts.touched += judged.verdict is Verdict.INTACT
+            outcome.aspects.update(d.aspect for d in judged.differences)
 
     def _judge(self, record: FileRecord, limit: int, whose: Package) -> Judged:
         """The verdict on one file. A directory is on record of many packages, and looked at once."""

@@ -2,7 +2,7 @@
 
 import io
 import warnings
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from filigree.model.answer import Answer
@@ -159,37 +159,7 @@ def _nodes(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Position]) -
 
 
 def _legend(figure: Any, rows: Sequence[NodeRow]) -> None:
-    from matplotlib.lines import Line2D
-
-    def dot(words: str, shape: str, fill: str, edge: str) -> Line2D:
-        return Line2D(
-            [], [], marker=shape, linestyle="", markerfacecolor=fill, markeredgecolor=edge,
-            markersize=8, label=words,
-        )  # fmt: skip
-
-    seen = {row.standing for row in rows}
-    handles: list[Any] = []
-    if any(row.chosen for row in rows):
-        handles.append(dot("chosen", "s", _CHOSEN, _INK))
-    if any(row.chosen is False for row in rows):
-        handles.append(dot("dependency", "o", _DEPENDENCY, _INK))
-    if any(row.chosen is None and row.standing is NodeStatus.INSTALLED for row in rows):
-        handles.append(dot("installed", "o", _DEPENDENCY, _INK))
-    for standing, words, shape, fill, edge in (
-        (NodeStatus.AVAILABLE, "not installed", "o", "white", _OFFER),
-        (NodeStatus.ARCHIVE, "archive", "o", "white", _OFFER),
-        (NodeStatus.UNMET, "unmet need", "X", _BAD, _BAD),
-        (NodeStatus.SEVERAL, "several together", "H", _DEPENDENCY, _INK),
-    ):
-        if standing in seen:
-            handles.append(dot(words, shape, fill, edge))
-    kinds = dict.fromkeys(tie.kind for row in rows for tie in row.ties)
-    for kind in sorted(kinds, key=list(Relation).index):
-        line, width = _LINES.get(kind, ((0, (2, 2)), 1.0))
-        words = kind.value.replace("-", " ")
-        handles.append(
-            Line2D([], [], color=_FAINT, linestyle=line, linewidth=width + 0.4, label=words)
-        )
+    handles = [*_dots(rows), *_strokes(rows)]
     most = max((row.installed_size or 0 for row in rows), default=0)
     if handles:
         figure.legend(
@@ -201,3 +171,38 @@ def _legend(figure: Any, rows: Sequence[NodeRow]) -> None:
             0.985, 0.026, f"area is size; the largest is {size_words(most)}", size=8.6, color=_FAINT,
             ha="right", va="center",
         )  # fmt: skip
+
+
+def _dots(rows: Sequence[NodeRow]) -> Iterator[Any]:
+    """What the shapes of packages mean, of those that are there."""
+    from matplotlib.lines import Line2D
+
+    seen = {row.standing for row in rows}
+    there = NodeStatus.INSTALLED in seen
+    reasons = {row.chosen for row in rows if row.chosen is not None}
+    untold = any(row.chosen is None and row.standing is NodeStatus.INSTALLED for row in rows)
+    for shown, words, shape, fill, edge in (
+        (True in reasons, "chosen", "s", _CHOSEN, _INK),
+        (False in reasons, "dependency", "o", _DEPENDENCY, _INK),
+        (there and untold, "installed", "o", _DEPENDENCY, _INK),
+        (NodeStatus.AVAILABLE in seen, "not installed", "o", "white", _OFFER),
+        (NodeStatus.ARCHIVE in seen, "archive", "o", "white", _OFFER),
+        (NodeStatus.UNMET in seen, "unmet need", "X", _BAD, _BAD),
+        (NodeStatus.SEVERAL in seen, "several together", "H", _DEPENDENCY, _INK),
+    ):
+        if shown:
+            yield Line2D(
+                [], [], marker=shape, linestyle="", markerfacecolor=fill, markeredgecolor=edge,
+                markersize=8, label=words,
+            )  # fmt: skip
+
+
+def _strokes(rows: Sequence[NodeRow]) -> Iterator[Any]:
+    """What the lines between packages mean, of those that are there."""
+    from matplotlib.lines import Line2D
+
+    kinds = dict.fromkeys(tie.kind for row in rows for tie in row.ties)
+    for kind in sorted(kinds, key=list(Relation).index):
+        line, width = _LINES.get(kind, ((0, (2, 2)), 1.0))
+        words = kind.value.replace("-", " ")
+        yield Line2D([], [], color=_FAINT, linestyle=line, linewidth=width + 0.4, label=words)
