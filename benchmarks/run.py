@@ -445,7 +445,7 @@ for block in sys.stdin.buffer.read().split(b"\\n\\n"):
 
 def index(runs: int) -> None:
     """The copies of indexes on this machine: parsed for the first time, and asked once they are kept."""
-    from filigree.access.jail import Jail
+    from filigree.access.trees.directory import DirectoryTree
     from filigree.families.shared.indexes import unpacked_pieces
 
     lists = sorted(Path("/var/lib/apt/lists").glob("*_Packages*"))
@@ -454,10 +454,10 @@ def index(runs: int) -> None:
         return
     with tempfile.TemporaryDirectory() as folder:
         text, split, bare = (Path(folder, name) for name in ("text", "split.py", "bare.py"))
-        jail = Jail("/")
+        tree = DirectoryTree("/")
         with text.open("wb") as out:
             for path in lists:
-                out.writelines(unpacked_pieces(jail, str(path)))
+                out.writelines(unpacked_pieces(tree, str(path)))
         split.write_text(SPLIT)
         bare.write_text(BARE)
         size = text.stat().st_size >> 20

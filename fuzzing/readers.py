@@ -9,9 +9,9 @@ from typing import Any, NamedTuple
 
 from filigree.demo import arch, curlew, deb, dunlin, plover, rpm, slackware
 from filigree.demo.goods import goods_of
-from filigree.demo.rpm_repository import rpm_indexes
 from filigree.demo.repository import clear_signed, detached, public_key
 from filigree.demo.rpm_bytes import hash_file, slot_file
+from filigree.demo.rpm_repository import rpm_indexes
 from filigree.demo.world import WARES
 from filigree.families.arch.archive import ArchArchive
 from filigree.families.deb.archive import DebArchive

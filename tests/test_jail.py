@@ -12,8 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.access.directories import HELD
-from filigree.access.jail import CHUNK, Jail
+from filigree.access.trees.directories import HELD
+from filigree.access.trees.directory import CHUNK, DirectoryTree
 from filigree.model.errors import AccessError, NoSystem, Obstacle
 from filigree.model.files import Kind
 
@@ -41,10 +41,10 @@ def root(tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def jail(root: Path) -> Iterator[Jail]:
-    jail = Jail(str(root))
-    yield jail
-    jail.close()
+def tree(root: Path) -> Iterator[DirectoryTree]:
+    tree = DirectoryTree(str(root))
+    yield tree
+    tree.close()
 
 
 @pytest.mark.parametrize(
@@ -63,36 +63,36 @@ def jail(root: Path) -> Iterator[Jail]:
         ("/bin", "/usr/bin"),
     ],
 )
-def test_links_resolve_inside(jail: Jail, path: str, real: str) -> None:
+def test_links_resolve_inside(tree: DirectoryTree, path: str, real: str) -> None:
     if path == "/dangling":
         with pytest.raises(AccessError):
-            jail.real_path(path)
+            tree.real_path(path)
         return
-    assert jail.real_path(path) == real
+    assert tree.real_path(path) == real
 
 
-def test_the_last_link_is_not_followed_unless_asked(jail: Jail) -> None:
-    assert jail.real_path("/bin", follow=False) == "/bin"
-    assert jail.real_path("/bin/tidegauge", follow=False) == "/usr/bin/tidegauge"
-    seen = jail.observe("/absolute")
+def test_the_last_link_is_not_followed_unless_asked(tree: DirectoryTree) -> None:
+    assert tree.real_path("/bin", follow=False) == "/bin"
+    assert tree.real_path("/bin/tidegauge", follow=False) == "/usr/bin/tidegauge"
+    seen = tree.observe("/absolute")
     assert (seen.kind, seen.link_target) == (Kind.LINK, "/usr/bin/tidegauge")
 
 
 @pytest.mark.parametrize("path", ["/out", "/far-out", "/usr/up/secret", "/../secret"])
-def test_what_lies_outside_is_not_there(jail: Jail, path: str) -> None:
+def test_what_lies_outside_is_not_there(tree: DirectoryTree, path: str) -> None:
     with pytest.raises(AccessError) as caught:
-        jail.read(path)
+        tree.read(path)
     assert caught.value.obstacle is Obstacle.ABSENT
 
 
 @pytest.mark.parametrize("path", ["/one", "/two", "/one/more"])
-def test_loops_end(jail: Jail, path: str) -> None:
+def test_loops_end(tree: DirectoryTree, path: str) -> None:
     with pytest.raises(AccessError) as caught:
-        jail.read(path)
+        tree.read(path)
     assert caught.value.obstacle is Obstacle.LOOP
 
 
-def test_a_pipe_is_never_opened(jail: Jail, root: Path) -> None:
+def test_a_pipe_is_never_opened(tree: DirectoryTree, root: Path) -> None:
     """A writer that waits for somebody to open the pipe goes on waiting."""
     opened = threading.Event()
 
@@ -103,81 +103,81 @@ def test_a_pipe_is_never_opened(jail: Jail, root: Path) -> None:
     writer = threading.Thread(target=write, daemon=True)
     writer.start()
     with pytest.raises(AccessError) as caught:
-        jail.read("/pipe")
+        tree.read("/pipe")
     assert caught.value.obstacle is Obstacle.NOT_REGULAR
-    assert jail.observe("/pipe", "md5").kind is Kind.PIPE
-    assert jail.observe("/pipe", "md5").digest is None
-    assert jail.holds("/pipe", "md5:" + "0" * 32, 1) == -1
+    assert tree.observe("/pipe", "md5").kind is Kind.PIPE
+    assert tree.observe("/pipe", "md5").digest is None
+    assert tree.holds("/pipe", "md5:" + "0" * 32, 1) == -1
     assert not opened.wait(0.2)
     os.close(os.open(root / "pipe", os.O_RDONLY | os.O_NONBLOCK))
     writer.join(2)
 
 
-def test_other_kinds_are_told_and_not_opened(jail: Jail, root: Path) -> None:
+def test_other_kinds_are_told_and_not_opened(tree: DirectoryTree, root: Path) -> None:
     with socket.socket(socket.AF_UNIX) as server:
         here = os.getcwd()
         os.chdir(root)
         server.bind("socket")
         os.chdir(here)
-        assert jail.observe("/socket").kind is Kind.SOCKET
+        assert tree.observe("/socket").kind is Kind.SOCKET
         with pytest.raises(AccessError) as caught:
-            jail.read("/socket")
+            tree.read("/socket")
     assert caught.value.obstacle is Obstacle.NOT_REGULAR
     with pytest.raises(AccessError):
-        jail.read("/usr")
+        tree.read("/usr")
 
 
 @pytest.mark.parametrize("size", [0, 1, CHUNK - 1, CHUNK, CHUNK + 1, 3 * CHUNK + 7])
 @pytest.mark.parametrize("algorithm", ["md5", "sha256", "sha512"])
-def test_digests_of_all_sizes(jail: Jail, root: Path, size: int, algorithm: str) -> None:
+def test_digests_of_all_sizes(tree: DirectoryTree, root: Path, size: int, algorithm: str) -> None:
     content = os.urandom(size)
     (root / "file").write_bytes(content)
     expected = f"{algorithm}:{hashlib.new(algorithm, content).hexdigest()}"
-    seen = jail.observe("/file", algorithm)
+    seen = tree.observe("/file", algorithm)
     assert (seen.size, seen.digest) == (size, expected)
-    assert jail.holds("/file", expected, size) == size
-    assert jail.holds("/file", expected, size - 1) == -1
-    assert jail.holds("/file", expected[:-1] + ("0" if expected[-1] != "0" else "1"), size) == -1
-    assert b"".join(jail.pieces("/file", 1000)) == content
+    assert tree.holds("/file", expected, size) == size
+    assert tree.holds("/file", expected, size - 1) == -1
+    assert tree.holds("/file", expected[:-1] + ("0" if expected[-1] != "0" else "1"), size) == -1
+    assert b"".join(tree.pieces("/file", 1000)) == content
 
 
-def test_limits(jail: Jail, root: Path) -> None:
+def test_limits(tree: DirectoryTree, root: Path) -> None:
     (root / "file").write_bytes(b"x" * 5000)
     with pytest.raises(AccessError) as caught:
-        jail.read("/file", limit=4999)
+        tree.read("/file", limit=4999)
     assert caught.value.obstacle is Obstacle.TOO_LARGE
     with pytest.raises(AccessError) as caught:
-        jail.observe("/file", "md5", limit=4999)
+        tree.observe("/file", "md5", limit=4999)
     assert caught.value.obstacle is Obstacle.TOO_LARGE
-    assert jail.observe("/file", None, 1).size == 5000
+    assert tree.observe("/file", None, 1).size == 5000
 
 
-def test_names_that_are_not_utf8(jail: Jail, root: Path) -> None:
+def test_names_that_are_not_utf8(tree: DirectoryTree, root: Path) -> None:
     (root / "usr" / os.fsdecode(b"b\xff")).write_text("odd")
-    assert "b\udcff" in jail.names("/usr")
-    assert jail.read("/usr/b\udcff") == b"odd"
+    assert "b\udcff" in tree.names("/usr")
+    assert tree.read("/usr/b\udcff") == b"odd"
     with pytest.raises(AccessError):
-        jail.read("/usr/zero\0byte")
+        tree.read("/usr/zero\0byte")
     with pytest.raises(AccessError):
-        jail.read("/zero\0byte/more")
+        tree.read("/zero\0byte/more")
     with pytest.raises(AccessError):
-        jail.read("/usr/" + "n" * 300)
+        tree.read("/usr/" + "n" * 300)
 
 
-def test_more_directories_than_are_held(jail: Jail, root: Path) -> None:
+def test_more_directories_than_are_held(tree: DirectoryTree, root: Path) -> None:
     before = len(os.listdir("/proc/self/fd"))
     for number in range(HELD + 40):
         (root / f"d{number}/e").mkdir(parents=True)
         (root / f"d{number}/e/f").write_text(str(number))
     for _ in range(2):
         for number in range(HELD + 40):
-            assert jail.read(f"/d{number}/e/f") == str(number).encode()
+            assert tree.read(f"/d{number}/e/f") == str(number).encode()
             digest = hashlib.md5(str(number).encode(), usedforsecurity=False).hexdigest()
-            assert jail.holds(f"/d{number}/e/f", f"md5:{digest}", 9) == len(str(number))
+            assert tree.holds(f"/d{number}/e/f", f"md5:{digest}", 9) == len(str(number))
     assert len(os.listdir("/proc/self/fd")) <= before + HELD
 
 
-def test_a_directory_three_thousand_levels_down(jail: Jail, root: Path) -> None:
+def test_a_directory_three_thousand_levels_down(tree: DirectoryTree, root: Path) -> None:
     here = os.getcwd()
     try:
         os.chdir(root)
@@ -188,37 +188,39 @@ def test_a_directory_three_thousand_levels_down(jail: Jail, root: Path) -> None:
     finally:
         os.chdir(here)
     deep = "/d" * 3000
-    assert jail.read(f"{deep}/deep") == b"down here"
-    assert jail.names("/d") == ["d"]
-    assert jail.real_path(f"{deep}/../d/deep") == f"{deep}/deep"
+    assert tree.read(f"{deep}/deep") == b"down here"
+    assert tree.names("/d") == ["d"]
+    assert tree.real_path(f"{deep}/../d/deep") == f"{deep}/deep"
     subprocess.run(["rm", "-rf", str(root / "d")], check=True)
 
 
 def test_a_jail_that_is_forgotten_lets_go(root: Path) -> None:
     before = len(os.listdir("/proc/self/fd"))
-    jail = Jail(str(root))
-    jail.read("/usr/bin/tidegauge")
+    tree = DirectoryTree(str(root))
+    tree.read("/usr/bin/tidegauge")
     assert len(os.listdir("/proc/self/fd")) > before
-    del jail
+    del tree
     assert len(os.listdir("/proc/self/fd")) == before
 
 
-def test_a_directory_swapped_for_a_link_cannot_lead_outside(jail: Jail, root: Path) -> None:
+def test_a_directory_swapped_for_a_link_cannot_lead_outside(
+    tree: DirectoryTree, root: Path
+) -> None:
     """A held directory stays the one that was entered."""
-    assert jail.read("/usr/bin/tidegauge") == b"the gauge"
+    assert tree.read("/usr/bin/tidegauge") == b"the gauge"
     (root / "usr/bin").rename(root / "usr/moved")
     (root.parent / "evil").mkdir()
     (root.parent / "evil/tidegauge").write_text("outside")
     (root / "usr/bin").symlink_to(root.parent / "evil")
-    assert jail.read("/usr/bin/tidegauge") == b"the gauge"
-    fresh = Jail(str(root))
+    assert tree.read("/usr/bin/tidegauge") == b"the gauge"
+    fresh = DirectoryTree(str(root))
     with pytest.raises(AccessError):
         fresh.read("/usr/bin/tidegauge")
     fresh.close()
 
 
 def test_a_file_that_changes_while_it_is_read(
-    jail: Jail, root: Path, monkeypatch: pytest.MonkeyPatch
+    tree: DirectoryTree, root: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Each reading finds the file longer than it was: no digest is given."""
     path = root / "growing"
@@ -232,7 +234,7 @@ def test_a_file_that_changes_while_it_is_read(
 
     monkeypatch.setattr(os, "read", read_and_grow)
     with pytest.raises(AccessError) as caught:
-        jail.observe("/growing", "md5")
+        tree.observe("/growing", "md5")
     assert caught.value.obstacle is Obstacle.CHANGED
 
 
@@ -242,7 +244,7 @@ def test_a_file_without_permission(root: Path) -> None:
     (root / "closed").write_text("x")
     (root / "closed").chmod(0)
     with pytest.raises(AccessError) as caught:
-        Jail(str(root)).read("/closed")
+        DirectoryTree(str(root)).read("/closed")
     assert caught.value.obstacle is Obstacle.DENIED
 
 
@@ -250,15 +252,15 @@ def test_a_root_that_is_none(tmp_path: Path) -> None:
     (tmp_path / "file").write_text("x")
     for path in ("missing", "file", "zero\0byte"):
         with pytest.raises(NoSystem):
-            Jail(str(tmp_path / path))
+            DirectoryTree(str(tmp_path / path))
 
 
-def test_reading_changes_no_times(jail: Jail, root: Path) -> None:
+def test_reading_changes_no_times(tree: DirectoryTree, root: Path) -> None:
     path = root / "usr/bin/tidegauge"
     os.utime(path, (1, 1))
-    jail.read("/usr/bin/tidegauge")
-    jail.observe("/usr/bin/tidegauge", "md5")
-    jail.holds("/usr/bin/tidegauge", "md5:" + "0" * 32, 99)
+    tree.read("/usr/bin/tidegauge")
+    tree.observe("/usr/bin/tidegauge", "md5")
+    tree.holds("/usr/bin/tidegauge", "md5:" + "0" * 32, 99)
     assert path.stat().st_atime == 1
 
 
@@ -269,20 +271,20 @@ PARTS = st.sampled_from(
 
 @given(parts=st.lists(PARTS, max_size=8))
 def test_no_path_leads_out(parts: list[str], tmp_path_factory: pytest.TempPathFactory) -> None:
-    jail = _shared_jail(tmp_path_factory)
+    tree = _shared_jail(tmp_path_factory)
     path = "/" + "/".join(parts)
     try:
-        real = jail.real_path(path)
+        real = tree.real_path(path)
         assert ".." not in real.split("/")
-        assert jail.read(path) == b"the gauge"
+        assert tree.read(path) == b"the gauge"
     except AccessError:
         pass
 
 
-_SHARED: list[Jail] = []
+_SHARED: list[DirectoryTree] = []
 
 
-def _shared_jail(factory: pytest.TempPathFactory) -> Jail:
+def _shared_jail(factory: pytest.TempPathFactory) -> DirectoryTree:
     if not _SHARED:
-        _SHARED.append(Jail(str(build(factory.mktemp("jail")))))
+        _SHARED.append(DirectoryTree(str(build(factory.mktemp("jail")))))
     return _SHARED[0]

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from filigree.access import jail
+from filigree.access.trees import directory as tree
 from filigree.demo.curlew import build_curlew
 from filigree.model.files import Verdict
 from filigree.questions.commands.verify import verify
@@ -93,7 +93,7 @@ class Meddler:
                 self.once()
             return real(name, *more, **options)
 
-        self._patch.setattr(jail, "_open", opened)
+        self._patch.setattr(tree, "_open", opened)
         self._patch.setattr(os, "open", opened)
 
     def while_reading(self) -> None:

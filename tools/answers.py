@@ -97,11 +97,11 @@ for line in sys.stdin:
 class Version:
     """One version of the code, ready to run commands."""
 
-    def __init__(self, source: Path, cache: str) -> None:
+    def __init__(self, source: Path, cache: str, folder: Path) -> None:
         self._folder = tempfile.mkdtemp()
         self._process = subprocess.Popen(
             [sys.executable, "-c", _CHILD], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
-            cwd=PROJECT / "stations",
+            cwd=folder,
             env={**os.environ, "PYTHONPATH": str(source), "COLUMNS": "120", "XDG_CACHE_HOME": cache},
         )  # fmt: skip
 
@@ -200,8 +200,8 @@ def main() -> int:
     parser.add_argument("--here", action="store_true")
     given = parser.parse_args()
     with tempfile.TemporaryDirectory() as one, tempfile.TemporaryDirectory() as two:
-        before = Version(given.before.resolve(), one)
-        after = Version(given.after.resolve(), two)
+        before = Version(given.before.resolve(), one, given.stations)
+        after = Version(given.after.resolve(), two, given.stations)
         count, different = 0, []
         changes: collections.Counter[tuple[str, str]] = collections.Counter()
         where: dict[tuple[str, str], str] = {}

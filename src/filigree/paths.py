@@ -8,7 +8,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from functools import cached_property
 
-from filigree.access.directories import encoded
+from filigree.access.trees.directories import encoded
 from filigree.families.protocol import Database, Listing
 from filigree.model.package import Package
 

@@ -7,8 +7,8 @@ from functools import cached_property
 from glob import escape as glob_escape
 from typing import TYPE_CHECKING
 
-from filigree.access.jail import Jail, LentFile
-from filigree.access.walking import DirectoryWalk
+from filigree.access.trees.directory import DirectoryTree
+from filigree.access.trees.protocol import Borrowed, Tree
 from filigree.families.protocol import Archive, Database, Family, Judging, Records, Sources
 from filigree.families.registry import family_named, family_of, is_archive_name, open_archive
 from filigree.families.shared.indexes import doubts
@@ -36,19 +36,19 @@ GAPS_NAMED = 10_000
 class System:
     """One root, opened. `gaps` collects what could not be looked at, each once, as it is found."""
 
-    def __init__(self, root: str, family: str | None = None, here: str = "/") -> None:
+    def __init__(self, root: str | Tree, family: str | None = None, here: str = "/") -> None:
         renew_allowance()
-        self.root = _absolute(root)
+        self.tree: Tree = DirectoryTree(_absolute(root)) if isinstance(root, str) else root
+        self.root = self.tree.root
         self.here = here
-        self.jail = Jail(self.root)
-        self.family: Family = family_named(family) if family else family_of(self.jail)
+        self.family: Family = family_named(family) if family else family_of(self.tree)
         self._gaps: dict[Gap, None] = {}
         self._unnamed = 0
         self._asides: dict[str, None] = {}
         self._opened: dict[tuple[str, bool], Archive] = {}
         self._archives: dict[Package, Archive] = {}
-        self._lent: list[LentFile | RemoteFile] = []
-        self.database: Database = self.family.open(self.jail, self.report)
+        self._lent: list[Borrowed | RemoteFile] = []
+        self.database: Database = self.family.open(self.tree, self.report)
 
     def __enter__(self) -> "System":
         return self
@@ -61,7 +61,7 @@ class System:
         for source in self._lent:
             source.close()
         self.database.close()
-        self.jail.close()
+        self.tree.close()
 
     def report(self, gap: Gap) -> None:
         """Note something that could not be looked at; of more than make sense how many there are."""
@@ -142,7 +142,7 @@ class System:
         Raises AccessError where no regular file can be read there, DatabaseError where it is none.
         """
         if (path, below) not in self._opened:
-            source = self.jail.lend(path) if below else self._borrowed(path)
+            source = self.tree.lend(path) if below else self._borrowed(path)
             self._lent.append(source)
             archive = open_archive(source, path, self.report)
             self._opened[path, below] = archive
@@ -157,7 +157,7 @@ class System:
 
         A `quiet` look tells nothing of what is wrong with it.
         """
-        source = self.jail.lend(path) if below else self._borrowed(path)
+        source = self.tree.lend(path) if below else self._borrowed(path)
         try:
             yield open_archive(source, path, (lambda _: None) if quiet else self.report)
         finally:
@@ -167,10 +167,10 @@ class System:
         """The signature that lies beside a file; None where there is none, or none can be looked for."""
         if path.startswith(("http://", "https://")):
             return self._signature_at(path)
-        jail, place = (self.jail, path) if below else (self._outside, _absolute(path))
+        tree, place = (self.tree, path) if below else (self._outside, _absolute(path))
         for ending in ENDINGS:
             try:
-                found = jail.read_or_none(place + ending, _SIGNATURE_LIMIT)
+                found = tree.read_or_none(place + ending, _SIGNATURE_LIMIT)
             except AccessError as error:
                 self.report(Gap(path + ending, error.what))
                 continue
@@ -204,15 +204,15 @@ class System:
     def cached_archives(self) -> Iterator[str]:
         """Where archives lie that the system itself keeps, by what they are called."""
         for folder in self.database.archive_folders():
-            if not self.jail.is_directory(folder):
+            if not self.tree.is_directory(folder):
                 continue
-            for found in DirectoryWalk(self.jail, self.jail.real_path(folder), False, {}):
+            for found in self.tree.walk(self.tree.real_path(folder)):
                 if isinstance(found, Gap):
                     self.report(found)
                 elif found.kind is Kind.FILE and is_archive_name(found.path):
                     yield found.path
 
-    def _borrowed(self, path: str) -> "LentFile | RemoteFile":
+    def _borrowed(self, path: str) -> "Borrowed | RemoteFile":
         if not path.startswith(("http://", "https://")):
             return self._outside.lend(_absolute(path))
         from filigree.access.remote import RemoteFile
@@ -262,9 +262,9 @@ class System:
         return found
 
     @cached_property
-    def _outside(self) -> Jail:
+    def _outside(self) -> Tree:
         """The auditor's own files: archives are given by where they lie outside of the root."""
-        return Jail("/")
+        return DirectoryTree("/")
 
     def family_of(self, package: Package) -> Family:
         """The family of a package: an archive's may be another one than the system's."""
@@ -274,7 +274,7 @@ class System:
     def real(self, path: str) -> str:
         """A path with the links of its directories resolved, or as it is where that fails."""
         try:
-            return self.jail.real_path(path, follow=False)
+            return self.tree.real_path(path, follow=False)
         except AccessError:
             return path
 
@@ -288,7 +288,7 @@ class System:
     @cached_property
     def label(self) -> str:
         """The system's name for people, as it gives it itself; empty where it gives none."""
-        names = os_release(self.jail, self.report)
+        names = os_release(self.tree, self.report)
         return names.get("PRETTY_NAME") or names.get("NAME") or ""
 
     @cached_property
@@ -331,7 +331,7 @@ class System:
     def _accounts(self, path: str, what: str) -> Accounts:
         why = f"there is no list of {what} that can be read: by name nobody can be told"
         try:
-            found = read_accounts(self.jail.read_or_none(path, 64 << 20) or b"")
+            found = read_accounts(self.tree.read_or_none(path, 64 << 20) or b"")
         except AccessError as error:
             found, why = read_accounts(b""), error.what
         if not found.numbers:
@@ -354,8 +354,8 @@ def _number(name: str, accounts: Accounts) -> int | None:
     return accounts.numbers.get(name)
 
 
-def open_system(root: str = "/", family: str | None = None, here: str = "/") -> System:
-    """Open the system below `root`, of a family by name, or of the one that recognises it.
+def open_system(root: str | Tree = "/", family: str | None = None, here: str = "/") -> System:
+    """Open the system below `root`, a directory or any tree, of a family by name or of its own.
 
     `here` is the directory, as the root sees it, at which relative paths start.
     Raises NoSystem where the root is no directory or holds no known system, DatabaseError where

@@ -18,7 +18,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.access.jail import Jail
+from filigree.access.trees.directory import DirectoryTree
 from filigree.demo import arch
 from filigree.demo.disk import Disk
 from filigree.demo.goods import Good
@@ -346,7 +346,7 @@ def test_settings_take_in_others_and_not_themselves(own_plover: Path) -> None:
     other.write_text("IgnorePkg = jetty*\nInclude = /etc/pacman.conf\n")
     gaps: list[Gap] = []
     with open_system(str(own_plover)) as system:
-        settings = read_settings(system.jail, gaps.append)
+        settings = read_settings(system.tree, gaps.append)
         held = {package.name for package in system.packages if package.held}
     assert option_words(settings, "IgnorePkg")[:2] == ["foghorn", "jetty*"]
     assert {"jetty", "jetty-client", "foghorn"} <= held
@@ -611,12 +611,12 @@ def test_a_record_that_was_changed_shows_against_its_archive(own_plover: Path) -
 
 
 def test_a_root_without_the_right_to_read_it(plover: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    def refused(_: Jail, path: str) -> list[str]:
+    def refused(_: DirectoryTree, path: str) -> list[str]:
         raise AccessError(Obstacle.DENIED, path)
 
-    monkeypatch.setattr(Jail, "names", refused)
+    monkeypatch.setattr(DirectoryTree, "names", refused)
     with pytest.raises(DatabaseError):
-        ArchDatabase(Jail(str(plover)), lambda _: None)
+        ArchDatabase(DirectoryTree(str(plover)), lambda _: None)
 
 
 def test_systems_are_told_apart(heron: Path, plover: Path) -> None:

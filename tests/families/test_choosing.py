@@ -167,7 +167,7 @@ GENERAL: list[tuple[dict[str, str], int]] = [
 def test_the_priority_of_a_repository(tmp_path: Path, files: dict[str, str], expected: int) -> None:
     from datetime import UTC, datetime
 
-    from filigree.access.jail import Jail
+    from filigree.access.trees.directory import DirectoryTree
 
     folder = tmp_path / "etc/apt"
     for name, text in {
@@ -178,7 +178,7 @@ def test_the_priority_of_a_repository(tmp_path: Path, files: dict[str, str], exp
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text)
     configured = DebRepositories(
-        Jail(str(tmp_path)), lambda _: None, ["amd64"], Judging(datetime.now(UTC))
+        DirectoryTree(str(tmp_path)), lambda _: None, ["amd64"], Judging(datetime.now(UTC))
     )
     (one,) = configured.all()
     assert one.priority == expected

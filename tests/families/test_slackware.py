@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.access.jail import Jail
+from filigree.access.trees.directory import DirectoryTree
 from filigree.demo import slackware
 from filigree.demo.dunlin import (
     BUILT_HERE,
@@ -184,7 +184,7 @@ def test_what_stays_as_it_is(tmp_path: Path, line: str, held: bool) -> None:
     path.write_text(f"{line}\n")
     gull = Package("gull", "2.0-1_shore", "x86_64", "slackware", section="ap")
     gaps: list[Gap] = []
-    assert left_out(Jail(str(tmp_path)), gaps.append)(gull) is held
+    assert left_out(DirectoryTree(str(tmp_path)), gaps.append)(gull) is held
     assert not gaps
 
 
@@ -194,7 +194,7 @@ def test_expressions_that_are_not_matched_in_one_look_are_told(tmp_path: Path, l
     path.parent.mkdir(parents=True)
     path.write_text(f"{line}\n")
     gaps: list[Gap] = []
-    left_out(Jail(str(tmp_path)), gaps.append)
+    left_out(DirectoryTree(str(tmp_path)), gaps.append)
     assert [gap.what.partition(" by ")[0] for gap in gaps] == ["what stays as it is"]
 
 
@@ -204,7 +204,7 @@ def test_expressions_that_others_would_try_without_end_are_read(tmp_path: Path, 
     path.parent.mkdir(parents=True)
     path.write_text(f"{line}\n")
     gaps: list[Gap] = []
-    stays = left_out(Jail(str(tmp_path)), gaps.append)
+    stays = left_out(DirectoryTree(str(tmp_path)), gaps.append)
     assert not stays(Package("a" * 5000, "1-1", "noarch", "slackware"))
     assert not gaps
 
@@ -214,7 +214,7 @@ def test_ten_thousand_expressions_are_too_many(tmp_path: Path) -> None:
     path.parent.mkdir(parents=True)
     path.write_text("".join(f"gull{number}.*\n" for number in range(10_000)))
     gaps: list[Gap] = []
-    stays = left_out(Jail(str(tmp_path)), gaps.append)
+    stays = left_out(DirectoryTree(str(tmp_path)), gaps.append)
     assert not stays(Package("gull7-x", "1-1", "noarch", "slackware"))
     (gap,) = gaps
     assert "10,000 expressions" in gap.why

@@ -13,9 +13,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.access.jail import Jail
 from filigree.access.store import VERSION, Store
 from filigree.access.tables import OfferTable
+from filigree.access.trees.directory import DirectoryTree
 from filigree.demo.heron import OUTSIDERS
 from filigree.demo.repository import primary_xml
 from filigree.families.shared.indexes import checked_pieces
@@ -268,16 +268,16 @@ def test_a_disk_that_is_full(tmp_path: Path, heron: Path) -> None:
 
 def test_an_index_that_changes_between_two_looks(tmp_path: Path) -> None:
     (tmp_path / "list").write_bytes(b"Package: a\n")
-    jail = Jail(str(tmp_path))
+    tree = DirectoryTree(str(tmp_path))
     digest = f"sha256:{hashlib.sha256(b'Package: a' + chr(10).encode()).hexdigest()}"
     for inner in (True, False):
         file = IndexFile(IndexKind.PACKAGES, "/list", digest, inner)
-        assert b"".join(checked_pieces(jail, file)) == b"Package: a\n"
+        assert b"".join(checked_pieces(tree, file)) == b"Package: a\n"
     (tmp_path / "list").write_bytes(b"Package: b\n")
     for inner in (True, False):
         file = IndexFile(IndexKind.PACKAGES, "/list", digest, inner)
         with pytest.raises(AccessError, match="changed"):
-            list(checked_pieces(jail, file))
+            list(checked_pieces(tree, file))
 
 
 def test_packages_twice_and_names_with_escapes(deb_root: DebRoot, call: Run) -> None:

@@ -1,12 +1,14 @@
 """Files of nobody, what is said of them, and where a walk does not go."""
 
+import contextlib
 import os
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from filigree.access.walking import DirectoryWalk
+from filigree.access.trees.directory import DirectoryTree
+from filigree.access.trees.walking import DirectoryWalk
 from filigree.demo.heron import STRAY
 from filigree.formats.temporary_files import read_rules
 from filigree.model.answer import Gap
@@ -132,17 +134,15 @@ def test_what_cannot_be_entered_is_a_gap(root: DebRoot) -> None:
     assert [gap.what for gap in answer.gaps] == ["/usr/lib/a"]
 
 
-def test_what_the_kernel_makes_up_is_passed_over_and_other_file_systems_are_gaps(
-    heron: Path,
-) -> None:
-    with open_system("/" if os.path.isdir("/proc/self") else str(heron), "none") as system:
+def test_what_the_kernel_makes_up_is_passed_over_and_other_file_systems_are_gaps() -> None:
+    with contextlib.closing(DirectoryTree("/")) as tree:
         device = os.stat("/").st_dev
         if os.stat("/proc").st_dev == device:
             pytest.skip("no file system of the kernel's is mounted here")
         kinds = {os.stat("/proc").st_dev: "proc"}
-        assert list(DirectoryWalk(system.jail, "/proc", False, kinds)) == []
+        assert list(DirectoryWalk(tree._listable, "/proc", False, kinds)) == []
         # The same, taken for another disk: it is named, and not entered, until that is asked for.
-        walk = DirectoryWalk(system.jail, "/", False, {os.stat("/proc").st_dev: "ext4"})
+        walk = DirectoryWalk(tree._listable, "/", False, {os.stat("/proc").st_dev: "ext4"})
         gaps = []
         for entry in walk:
             if isinstance(entry, Gap):

@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from filigree.access.jail import Jail
+from filigree.access.trees.directory import DirectoryTree
 from filigree.model.files import Aspect, FileRecord, Kind, Sort, Verdict
 from filigree.questions.commands.verify import verify
 from filigree.questions.verifying.judging import judge
@@ -174,7 +174,7 @@ def test_a_file_that_could_not_be_read_is_a_gap_and_not_clean(
 
     system = open_system(deb_root.path)
     record = FileRecord("/usr/bin/a", "/usr/bin/a", Kind.FILE, f"md5:{md5(b'x')}")
-    monkeypatch.setattr(Jail, "_open", denied)
+    monkeypatch.setattr(DirectoryTree, "_open", denied)
     judged = judge(system, record)
     assert (judged.verdict, judged.reason) == (Verdict.UNREADABLE, "permission denied")
 

@@ -1,1 +1,1 @@
-"""The rim towards the disk: the jail that every read goes through, and the workers that share them."""
+"""The rim towards the disk: the trees that every read goes through, and the workers that share them."""

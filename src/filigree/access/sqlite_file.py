@@ -12,7 +12,7 @@ import tempfile
 from collections.abc import Iterator
 from typing import Any
 
-from filigree.access.jail import Jail, LentFile
+from filigree.access.trees.protocol import Borrowed, Tree
 from filigree.formats.random_access import ContainerError
 from filigree.model.errors import AccessError, Obstacle
 
@@ -38,22 +38,22 @@ class _StepAllowance:
 class SqliteFile:
     """One database. Raises AccessError where it cannot be opened, ContainerError where it is damaged."""
 
-    def __init__(self, jail: Jail, path: str) -> None:
+    def __init__(self, tree: Tree, path: str) -> None:
         self.path = path
-        self._lent = jail.lend(path)
+        self._lent = tree.lend(path)
         self._copy: tempfile.TemporaryDirectory[str] | None = None
         self._connection: sqlite3.Connection | None = None
         self._process = 0
         self._allowance = _StepAllowance()
         self._running = 0
-        beside = [ending for ending in _BESIDE if _size(jail, path + ending)]
+        beside = [ending for ending in _BESIDE if _size(tree, path + ending)]
         self._memory = None if beside or self._lent.size > IN_MEMORY else self._whole()
-        self._size = self._lent.size + sum(_size(jail, path + ending) for ending in beside)
+        self._size = self._lent.size + sum(_size(tree, path + ending) for ending in beside)
         if self._memory is None:
             self._copy = tempfile.TemporaryDirectory(prefix="filigree-")
             try:
                 for ending in ("", *beside):
-                    self._copied(jail, path + ending, ending)
+                    self._copied(tree, path + ending, ending)
             except OSError as error:
                 raise AccessError(
                     Obstacle.FAILED, path, f"no private copy of it can be made: {error.strerror}"
@@ -64,11 +64,11 @@ class SqliteFile:
         # In memory there is no journal: two bytes of the head say that one may lie beside the file.
         return data[:18] + b"\1\1" + data[20:] if data[18:20] == b"\2\2" else data
 
-    def _copied(self, jail: Jail, path: str, ending: str) -> None:
+    def _copied(self, tree: Tree, path: str, ending: str) -> None:
         assert self._copy is not None
         total = 0
         with open(f"{self._copy.name}/copy{ending}", "xb") as out:
-            for piece in pieces_of(self._lent) if not ending else jail.pieces(path):
+            for piece in pieces_of(self._lent) if not ending else tree.pieces(path):
                 total += len(piece)
                 if total > COPY_LIMIT:
                     raise AccessError(Obstacle.TOO_LARGE, path)
@@ -133,7 +133,7 @@ class SqliteFile:
             self._copy.cleanup()
 
 
-def pieces_of(file: LentFile) -> Iterator[bytes]:
+def pieces_of(file: Borrowed) -> Iterator[bytes]:
     """A file that is held open, in pieces, as far as it was long when it was opened."""
     at = 0
     while piece := file.at(at, 1 << 20):
@@ -141,8 +141,8 @@ def pieces_of(file: LentFile) -> Iterator[bytes]:
         at += len(piece)
 
 
-def _size(jail: Jail, path: str) -> int:
+def _size(tree: Tree, path: str) -> int:
     try:
-        return jail.observe(path).size
+        return tree.observe(path).size
     except AccessError:
         return 0

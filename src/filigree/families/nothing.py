@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ArchiveFamily, Family
 from filigree.families.shared.defaults import DatabaseDefaults
 from filigree.families.shared.listing import PathListing
@@ -97,7 +97,7 @@ class NoFamily:
     def looked_for(self) -> Iterable[str]:
         return ()
 
-    def recognises(self, *_: Jail) -> bool:
+    def recognises(self, *_: Tree) -> bool:
         return False
 
     def open(self, *_: object) -> EmptyDatabase:

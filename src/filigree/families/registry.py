@@ -7,7 +7,7 @@ which satisfies `protocol.Family`.
 from collections.abc import Iterator
 from importlib import import_module
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Archive, ArchiveFamily, Family, Report
 from filigree.formats.random_access import Bytes
 from filigree.formats.unpacking import compression_of
@@ -33,28 +33,28 @@ def families() -> Iterator[Family]:
         yield entry.load()
 
 
-def family_of(jail: Jail) -> Family:
+def family_of(tree: Tree) -> Family:
     """The family of a root. Raises NoSystem, with all that was looked for, where there is none."""
     looked: list[str] = []
     for family in families():
-        if family.recognises(jail):
+        if family.recognises(tree):
             return family
         looked += (f"{path} ({family.name})" for path in family.looked_for())
     hidden = [
-        why for family in families() for path in family.looked_for() if (why := _hidden(jail, path))
+        why for family in families() for path in family.looked_for() if (why := _hidden(tree, path))
     ]
     raise NoSystem(
         "no package database of a known family is below this root; looked for "
         + "; ".join([", ".join(looked), *dict.fromkeys(hidden)]),
-        jail.root,
+        tree.root,
         "name the top directory of a system with --root",
     )
 
 
-def _hidden(jail: Jail, path: str) -> str | None:
+def _hidden(tree: Tree, path: str) -> str | None:
     """Why nobody can tell whether anything is at a path; None where that was told."""
     try:
-        jail.observe(path)
+        tree.observe(path)
     except AccessError as error:
         return None if error.absent else f"{path}: {error.what}"
     return None

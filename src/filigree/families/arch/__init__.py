@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.arch.places import LOCAL
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.formats.arch.versions import compare_versions
@@ -40,13 +40,13 @@ class ArchFamily:
     def looked_for(self) -> Iterable[str]:
         return (LOCAL,)
 
-    def recognises(self, jail: Jail) -> bool:
-        return jail.is_directory(LOCAL)
+    def recognises(self, tree: Tree) -> bool:
+        return tree.is_directory(LOCAL)
 
-    def open(self, jail: Jail, report: Report) -> "ArchDatabase":
+    def open(self, tree: Tree, report: Report) -> "ArchDatabase":
         from filigree.families.arch.database import ArchDatabase
 
-        return ArchDatabase(jail, report)
+        return ArchDatabase(tree, report)
 
     def sources(self, database: "ArchDatabase", judging: Judging) -> Sources:
         from filigree.families.arch.sources import ArchSources

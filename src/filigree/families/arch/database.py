@@ -6,7 +6,7 @@ from dataclasses import replace
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.arch import described, places
 from filigree.families.arch.needs import ANY
 from filigree.families.arch.offers import read_offers
@@ -49,12 +49,12 @@ class ArchDatabase(DatabaseDefaults):
 
     aspects = described.ASPECTS
 
-    def __init__(self, jail: Jail, report: Report) -> None:
-        self.jail = jail
+    def __init__(self, tree: Tree, report: Report) -> None:
+        self.tree = tree
         self.report = report
         self._folders: dict[Package, str] = {}
         self._globs: dict[str, Expressions] = {}
-        self._settings = read_settings(jail, report) if jail.exists(places.SETTINGS) else []
+        self._settings = read_settings(tree, report) if tree.exists(places.SETTINGS) else []
         self._packages = self._read_packages()
         self._paths = lru_cache(maxsize=4)(self._read_paths)
 
@@ -74,7 +74,7 @@ class ArchDatabase(DatabaseDefaults):
 
     def _read_packages(self) -> list[Package]:
         try:
-            names = self.jail.names(places.LOCAL)
+            names = self.tree.names(places.LOCAL)
         except AccessError as error:
             raise DatabaseError(
                 f"the package database cannot be read: {error.what}", places.LOCAL,
@@ -83,10 +83,10 @@ class ArchDatabase(DatabaseDefaults):
         found = []
         for name in names:
             folder = f"{places.LOCAL}/{name}"
-            if not self.jail.is_directory(folder):
+            if not self.tree.is_directory(folder):
                 continue  # the version of the database itself
             fields = read_blocks(
-                read_or_report(self.jail, f"{folder}/desc", self.report, _FIELDS_LIMIT)
+                read_or_report(self.tree, f"{folder}/desc", self.report, _FIELDS_LIMIT)
             )
             try:
                 package = described.package_of(fields, more=self._more(fields))
@@ -106,15 +106,15 @@ class ArchDatabase(DatabaseDefaults):
 
     def _held_by_index(self, packages: list[Package]) -> list[Package]:
         """The packages, those held too that only an index puts in a group that is left alone."""
-        if not told_words(self._settings, "IgnoreGroup") or not self.jail.exists(places.SYNC):
+        if not told_words(self._settings, "IgnoreGroup") or not self.tree.exists(places.SYNC):
             return packages
         groups, names = self._named("IgnoreGroup"), set[str]()
-        for called in names_in(self.jail, places.SYNC, self.report):
+        for called in names_in(self.tree, places.SYNC, self.report):
             if not called.endswith(".db"):
                 continue
             path = f"{places.SYNC}/{called}"
             try:
-                for offer in read_offers(unpacked_pieces(self.jail, path), path, self.report):
+                for offer in read_offers(unpacked_pieces(self.tree, path), path, self.report):
                     if any(how == "group" and groups.any(name) for how, name in offer.named):
                         names.add(offer.name)
             except (AccessError, UnpackError, PayloadError) as error:
@@ -149,7 +149,7 @@ class ArchDatabase(DatabaseDefaults):
     def _read_paths(self, package: Package) -> dict[str, list[str]]:
         """The paths of a package, and which of them are configuration."""
         path = f"{self._folders[package]}/files"
-        found = read_blocks(read_or_report(self.jail, path, self.report, LISTING_LIMIT))
+        found = read_blocks(read_or_report(self.tree, path, self.report, LISTING_LIMIT))
         paths = found.get("FILES", [])
         if any(len(one) > PATH_LIMIT for one in paths):
             self.report(Gap(path, "lines that are longer than paths are"))
@@ -168,7 +168,7 @@ class ArchDatabase(DatabaseDefaults):
 
     def path_count(self, package: Package) -> int:
         try:
-            size = self.jail.observe(f"{self._folders[package]}/files").size
+            size = self.tree.observe(f"{self._folders[package]}/files").size
         except AccessError:
             return 1
         return size // _BYTES_A_PATH + 1
@@ -217,9 +217,9 @@ class ArchDatabase(DatabaseDefaults):
     def _listed(self, package: Package) -> dict[str, ListedFile]:
         """What the listing that came with a package says, by path."""
         path = f"{self._folders[package]}/mtree"
-        data = read_or_report(self.jail, path, self.report, LISTING_LIMIT)
+        data = read_or_report(self.tree, path, self.report, LISTING_LIMIT)
         if not data:
-            if not self.jail.exists(path):
+            if not self.tree.exists(path):
                 self.report(
                     Gap(
                         f"the files of {package.name}", "there is no listing of what they are to be"
@@ -255,7 +255,7 @@ class ArchDatabase(DatabaseDefaults):
 
     def script_texts(self, package: Package) -> Iterator[str]:
         data = read_or_report(
-            self.jail, f"{self._folders[package]}/install", self.report, _FIELDS_LIMIT
+            self.tree, f"{self._folders[package]}/install", self.report, _FIELDS_LIMIT
         )
         if data:
             yield text_of(data)
@@ -265,7 +265,7 @@ class ArchDatabase(DatabaseDefaults):
         from filigree.families.shared.logs import LoggedHistory
         from filigree.formats.change_logs import read_arch_log
 
-        return LoggedHistory(self.jail, places.LOG, read_arch_log, self.report)
+        return LoggedHistory(self.tree, places.LOG, read_arch_log, self.report)
 
     def fields(self, package: Package) -> Mapping[str, str]:
         return package.fields
@@ -274,7 +274,7 @@ class ArchDatabase(DatabaseDefaults):
         """What the system is configured to install from."""
         from filigree.families.arch.repositories import ArchRepositories
 
-        return ArchRepositories(self.jail, self.report, self._settings, self.architecture, judging)
+        return ArchRepositories(self.tree, self.report, self._settings, self.architecture, judging)
 
     def place_of(self, package: Package) -> str:
         return f"{self._folders[package]}/desc"

@@ -4,7 +4,7 @@ import hashlib
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.arch import places
 from filigree.families.arch.refreshing import SIGNATURE_LIMIT
 from filigree.families.arch.settings import OPTIONS, Setting, option_words
@@ -43,10 +43,10 @@ class ArchRepositories(RingRepositories):
     key_place = f"{places.HOME}, by the system's own key ring"
 
     def __init__(
-        self, jail: Jail, report: Report, settings: list[Setting], architecture: str | None,
+        self, tree: Tree, report: Report, settings: list[Setting], architecture: str | None,
         judging: Judging,
     ) -> None:  # fmt: skip
-        super().__init__(jail, report, architecture, judging)
+        super().__init__(tree, report, architecture, judging)
         self._settings = settings
 
     def _read(self) -> Iterator[Repository]:
@@ -59,8 +59,8 @@ class ArchRepositories(RingRepositories):
 
         seen = [
             copy.made_at
-            for jail, folder in self._shelves(repository.identity, repository.addresses)
-            if (copy := self._copy(jail, folder, repository.identity)) is not None
+            for tree, folder in self._shelves(repository.identity, repository.addresses)
+            if (copy := self._copy(tree, folder, repository.identity)) is not None
         ]
         folder = f"/{copies_folder(repository.identity, repository.addresses)}"
         return refresh(repository, folder, fetch, self._judging, seen, self._now, paths)
@@ -119,10 +119,10 @@ class ArchRepositories(RingRepositories):
 
     def _shelves(
         self, name: str, addresses: tuple[str, ...], asked_for: bool = False
-    ) -> Iterator[tuple[Jail, str]]:
+    ) -> Iterator[tuple[Tree, str]]:
         """Where copies may lie: the root's own, and those that we fetched, where these count."""
         if not asked_for:
-            yield self._jail, places.SYNC
+            yield self._tree, places.SYNC
         if self._own.copies is not None:
             yield self._own.copies, f"/{copies_folder(name, addresses)}"
 
@@ -131,33 +131,33 @@ class ArchRepositories(RingRepositories):
     ) -> IndexCopy | None:
         """The root's own copy; one that we fetched, where that counts and is as new."""
         shelves = self._shelves(name, addresses, asked_for)
-        return best_of(self._copy(jail, folder, name) for jail, folder in shelves)
+        return best_of(self._copy(tree, folder, name) for tree, folder in shelves)
 
-    def _copy(self, jail: Jail, folder: str, name: str) -> IndexCopy | None:
+    def _copy(self, tree: Tree, folder: str, name: str) -> IndexCopy | None:
         path = f"{folder}/{name}.db"
-        if "/" in name or not jail.exists(path):
+        if "/" in name or not tree.exists(path):
             return None
         try:
-            seen = jail.observe(jail.real_path(path))
+            seen = tree.observe(tree.real_path(path))
             digest = hashlib.sha256()
-            for piece in jail.pieces(path):
+            for piece in tree.pieces(path):
                 digest.update(piece)
-            signature = self._signature(jail, path, seen.size)
+            signature = self._signature(tree, path, seen.size)
         except AccessError as error:
             self._report(Gap(path, error.what))
             return None
         remarks = []
         try:
-            packages: int | None = self._count(jail, path)
+            packages: int | None = self._count(tree, path)
         except (PayloadError, UnpackError, AccessError) as error:
             packages = None
             remarks.append(f"it cannot be read to its end: {error}")
         # Nothing else promises what is in it: it is what its own signature is good for.
         matches = True if signature.verdict is SignatureVerdict.GOOD else None
-        own = jail is self._own.copies
+        own = tree is self._own.copies
         listed = IndexFile(IndexKind.PACKAGES, path, f"sha256:{digest.hexdigest()}", False, own)
         more = f"{folder}/{name}.files"
-        files = (IndexFile(IndexKind.PATHS, more, None, False, own),) if jail.exists(more) else ()
+        files = (IndexFile(IndexKind.PATHS, more, None, False, own),) if tree.exists(more) else ()
         return IndexCopy(
             path, seen.size, packages, signed_at(signature), moment_of(seen.modified // 10**9), None,
             signature,
@@ -165,20 +165,20 @@ class ArchRepositories(RingRepositories):
         )  # fmt: skip
 
     @staticmethod
-    def _count(jail: Jail, path: str) -> int:
-        stream = PieceStream(unpacked_pieces(jail, path))
+    def _count(tree: Tree, path: str) -> int:
+        stream = PieceStream(unpacked_pieces(tree, path))
         return sum(info.name.endswith("/desc") for info, _ in tar_members(stream))
 
-    def _signature(self, jail: Jail, path: str, size: int) -> Signatures:
-        signature = jail.read_or_none(f"{path}.sig", SIGNATURE_LIMIT)
+    def _signature(self, tree: Tree, path: str, size: int) -> Signatures:
+        signature = tree.read_or_none(f"{path}.sig", SIGNATURE_LIMIT)
         if signature is None:
             return Signatures(SignatureVerdict.NONE, reason="there is no signature beside it")
-        return judge_pieces(lambda: jail.pieces(path), size, signature, self._judging, self._now)
+        return judge_pieces(lambda: tree.pieces(path), size, signature, self._judging, self._now)
 
-    def refused(self, jail: Jail, path: str) -> str | None:
+    def refused(self, tree: Tree, path: str) -> str | None:
         """Why an index beside the list of packages is not to be used; None where it may be."""
         try:
-            signature = self._signature(jail, path, jail.observe(jail.real_path(path)).size)
+            signature = self._signature(tree, path, tree.observe(tree.real_path(path)).size)
         except AccessError as error:
             return error.what
         return why_refused(signature, required=False)
@@ -194,16 +194,16 @@ class ArchRepositories(RingRepositories):
         how = "in the system's key ring: trusted for packages and indexes of every repository"
         fillers = (
             key
-            for name in names_in(self._jail, places.KEYRINGS, self._report)
+            for name in names_in(self._tree, places.KEYRINGS, self._report)
             if name.endswith(".gpg")
             for key in self._keys.held(f"{places.KEYRINGS}/{name}")
         )
-        ring = list(ring_of(places.HOME, self._jail, self._keys, self._report))
+        ring = list(ring_of(places.HOME, self._tree, self._keys, self._report))
         return held_in_ring(ring, fillers, how, names, self._distrusted)
 
     def _doubted(self) -> dict[str, str]:
         """Why keys of the ring are not held for valid by its own database of trust."""
-        data = read_or_report(self._jail, places.TRUST, self._report, _TRUST_LIMIT)
+        data = read_or_report(self._tree, places.TRUST, self._report, _TRUST_LIMIT)
         found = {}
         for one in read_trust(data) if data else ():
             if isinstance(one, Damage):
@@ -217,10 +217,10 @@ class ArchRepositories(RingRepositories):
     def _distrusted(self) -> dict[str, str]:
         """Why keys of the ring do not count: by its database of trust, or lists beside files of keys."""
         found = self._doubted()
-        for name in names_in(self._jail, places.KEYRINGS, self._report):
+        for name in names_in(self._tree, places.KEYRINGS, self._report):
             if name.endswith("-revoked"):
                 data = read_or_report(
-                    self._jail, f"{places.KEYRINGS}/{name}", self._report, _LIST_LIMIT
+                    self._tree, f"{places.KEYRINGS}/{name}", self._report, _LIST_LIMIT
                 )
                 for word in text_of(data).split():
                     found[word.lower()] = "revoked by the system's own list"

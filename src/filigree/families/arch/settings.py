@@ -9,7 +9,7 @@ that was taken in before is passed over. Of a name that stands several times all
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.arch import places
 from filigree.families.protocol import Report
 from filigree.families.shared.expressions import Expressions, Told
@@ -36,9 +36,9 @@ class Setting(NamedTuple):
     line: int
 
 
-def read_settings(jail: Jail, report: Report) -> list[Setting]:
+def read_settings(tree: Tree, report: Report) -> list[Setting]:
     """Every setting, in the order in which the system reads them."""
-    return list(_file(jail, report, places.SETTINGS, "", [places.SETTINGS], [_MOST_FILES]))
+    return list(_file(tree, report, places.SETTINGS, "", [places.SETTINGS], [_MOST_FILES]))
 
 
 def told_words(settings: list[Setting], name: str) -> list[Told]:
@@ -57,10 +57,10 @@ def option_words(settings: list[Setting], name: str) -> list[str]:
 
 
 def _file(
-    jail: Jail, report: Report, path: str, section: str, way: list[str], left: list[int]
+    tree: Tree, report: Report, path: str, section: str, way: list[str], left: list[int]
 ) -> Iterator[Setting]:
     for number, text in enumerate(
-        text_of(read_or_report(jail, path, report, _LIMIT)).split("\n"), 1
+        text_of(read_or_report(tree, path, report, _LIMIT)).split("\n"), 1
     ):
         line = text.strip()
         if not line or line.startswith("#"):
@@ -73,7 +73,7 @@ def _file(
         if name != "Include":
             yield Setting(section, name, value, path, number)
             continue
-        for other in _matching(jail, report, value):
+        for other in _matching(tree, report, value):
             if other in way or len(way) >= _DEEPEST:
                 report(Gap(f"{path}, line {number}", f"it takes in {other}, which takes in itself"))
             elif left[0] <= 0:
@@ -83,14 +83,14 @@ def _file(
                 return
             else:
                 left[0] -= 1
-                yield from _file(jail, report, other, section, [*way, other], left)
+                yield from _file(tree, report, other, section, [*way, other], left)
 
 
-def _matching(jail: Jail, report: Report, pattern: str) -> list[str]:
+def _matching(tree: Tree, report: Report, pattern: str) -> list[str]:
     """The files that a pattern matches; only its last part may be one."""
     folder, _, name = pattern.rpartition("/")
     if not _PATTERN & set(name):
         return [pattern]
     told = [Told(name, f"an Include of {folder}")]
     chooses = Expressions(told, glob, "which files are taken in", report)
-    return [f"{folder}/{one}" for one in names_in(jail, folder, report) if chooses.any(one)]
+    return [f"{folder}/{one}" for one in names_in(tree, folder, report) if chooses.any(one)]

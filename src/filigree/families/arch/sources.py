@@ -34,12 +34,12 @@ class ArchSources(IndexReader):
 
     def __init__(self, database: ArchDatabase, judging: Judging) -> None:
         configured = database.repositories(judging)
-        super().__init__(database.jail, database.report, configured, judging.copies)
+        super().__init__(database.tree, database.report, configured, judging.copies)
         self._configured = configured
 
     def digest_of(self, file: IndexFile) -> str | None:
         """The digest of a copy; None, and a gap, where its own signature is bad, or it cannot be read."""
-        why = self._configured.refused(self._jail_of(file), file.path)
+        why = self._configured.refused(self._tree_of(file), file.path)
         if why is not None:
             self._report(Gap(file.path, why))
             return None

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.deb.places import STATUS, STATUS_PARTS
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.formats.deb.versions import compare_versions
@@ -42,13 +42,13 @@ class DebFamily:
     def looked_for(self) -> Iterable[str]:
         return (STATUS, STATUS_PARTS)
 
-    def recognises(self, jail: Jail) -> bool:
-        return jail.exists(STATUS) or jail.is_directory(STATUS_PARTS)
+    def recognises(self, tree: Tree) -> bool:
+        return tree.exists(STATUS) or tree.is_directory(STATUS_PARTS)
 
-    def open(self, jail: Jail, report: Report) -> "DebDatabase":
+    def open(self, tree: Tree, report: Report) -> "DebDatabase":
         from filigree.families.deb.database import DebDatabase
 
-        return DebDatabase(jail, report)
+        return DebDatabase(tree, report)
 
     def sources(self, database: "DebDatabase", judging: Judging) -> Sources:
         from filigree.families.deb.sources import DebSources

@@ -7,7 +7,7 @@ from datetime import datetime
 from functools import lru_cache
 from typing import NamedTuple
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Report
 from filigree.families.shared.indexes import LargerThanPromised, unpacked_pieces
 from filigree.families.shared.looking import names_in
@@ -78,20 +78,20 @@ class Copies:
 
     def __init__(
         self,
-        jail: Jail,
+        tree: Tree,
         folder: str,
         report: Report,
         now: datetime,
         allowed: Callable[[Source], list[Key]],
         own: bool = False,
     ) -> None:
-        self._jail = jail
+        self._tree = tree
         self._folder = folder
         self._report = report
         self._now = now
         self._allowed = allowed
         self.own = own
-        self._names = frozenset(names_in(jail, folder or "/", report))
+        self._names = frozenset(names_in(tree, folder or "/", report))
         self._signed = lru_cache(maxsize=None)(self._read_signed)
 
     def signed(self, source: Source) -> Signed:
@@ -103,7 +103,7 @@ class Copies:
         try:
             for name in ("InRelease", "Release"):
                 path = f"{base}{name}"
-                data = self._jail.read_or_none(path, RELEASE_LIMIT)
+                data = self._tree.read_or_none(path, RELEASE_LIMIT)
                 if data is None:
                     continue
                 signature, text = self._judged(source, path, data)
@@ -122,7 +122,7 @@ class Copies:
         keys = self._allowed(source)
         if path.endswith("InRelease"):
             return judge_clear_signed(data, keys, self._now)
-        beside = self._jail.read_or_none(f"{path}.gpg", RELEASE_LIMIT)
+        beside = self._tree.read_or_none(f"{path}.gpg", RELEASE_LIMIT)
         if beside is None:
             return Signatures(SignatureVerdict.NONE, reason="there is no signature beside it"), data
         return judge_detached(data, beside, keys, self._now), data
@@ -131,7 +131,7 @@ class Copies:
         """When copies were last asked for: below a root their own times are those of the other side."""
         place = path if self.own else f"{self._folder}/partial"
         try:
-            return moment_of(self._jail.observe(place).modified // 10**9)
+            return moment_of(self._tree.observe(place).modified // 10**9)
         except AccessError:
             return None
 
@@ -180,10 +180,10 @@ class Copies:
         digest = hashlib.new(algorithm, usedforsecurity=False)
         count, tail = 0, b"\n"
         try:
-            size = self._jail.observe(path).size
+            size = self._tree.observe(path).size
             if not file.inner:
-                digest.update(b"".join(self._jail.pieces(path)))
-            for piece in unpacked_pieces(self._jail, path, file.size):
+                digest.update(b"".join(self._tree.pieces(path)))
+            for piece in unpacked_pieces(self._tree, path, file.size):
                 if file.inner:
                     digest.update(piece)
                 count += (tail + piece).count(b"\nPackage:")

@@ -6,7 +6,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
 from filigree.families.deb.policy import (
@@ -57,11 +57,11 @@ class DebDatabase(DatabaseDefaults):
 
     aspects = frozenset({Aspect.PRESENCE, Aspect.CONTENT, Aspect.KIND})
 
-    def __init__(self, jail: Jail, report: Report) -> None:
-        self.jail = jail
+    def __init__(self, tree: Tree, report: Report) -> None:
+        self.tree = tree
         self.report = report
         self._list_sizes: dict[tuple[str, str], int] = {}
-        self._packages = read_packages(jail, report, self._list_time)
+        self._packages = read_packages(tree, report, self._list_time)
 
     # -- packages --------------------------------------------------------------------------
 
@@ -71,7 +71,7 @@ class DebDatabase(DatabaseDefaults):
     @cached_property
     def architecture(self) -> str | None:
         """The first line of the architectures file, else what most packages are built for."""
-        lines = text_of(read_or_report(self.jail, places.ARCHITECTURES, self.report)).split()
+        lines = text_of(read_or_report(self.tree, places.ARCHITECTURES, self.report)).split()
         if lines:
             return lines[0]
         counts = Counter(p.architecture for p in self._packages if p.architecture != "all")
@@ -81,11 +81,11 @@ class DebDatabase(DatabaseDefaults):
 
     @cached_property
     def _info(self) -> frozenset[str]:
-        return frozenset(names_in(self.jail, places.INFO, self.report))
+        return frozenset(names_in(self.tree, places.INFO, self.report))
 
     @cached_property
     def _policy(self) -> DebPolicy:
-        return read_policy(self.jail, self.report)
+        return read_policy(self.tree, self.report)
 
     def _info_path(self, name: str, architecture: str, ending: str) -> str | None:
         """The file beside the database that belongs to a package, in either naming."""
@@ -100,7 +100,7 @@ class DebDatabase(DatabaseDefaults):
         if path is None:
             return None
         try:
-            seen = self.jail.observe(path)
+            seen = self.tree.observe(path)
             self._list_sizes[name, architecture] = seen.size
             return moment_of(seen.modified // 10**9)
         except AccessError:
@@ -110,7 +110,7 @@ class DebDatabase(DatabaseDefaults):
         path = self._info_path(package.name, package.architecture, "list")
         if path is not None:
             try:
-                data = self.jail.read(path)
+                data = self.tree.read(path)
                 if not data and package.state.present:
                     self.report(Gap(f"the file list of {package.name} ({path})", "it is empty"))
                 return DebListing(self._without_long(data, path))
@@ -133,7 +133,7 @@ class DebDatabase(DatabaseDefaults):
     @cached_property
     def _in_parts(self) -> bool:
         """Whether the records lie in a file each, as minimal images keep them."""
-        return not self.jail.exists(places.STATUS)
+        return not self.tree.exists(places.STATUS)
 
     def listings(self) -> Iterator[tuple[Package, DebListing]]:
         for package in self._packages:
@@ -239,11 +239,11 @@ class DebDatabase(DatabaseDefaults):
         path = self._info_path(package.name, package.architecture, "md5sums")
         if path is None:
             beside = f"{places.STATUS_PARTS}/{package.name}.md5sums"
-            path = beside if self.jail.exists(beside) else None
+            path = beside if self.tree.exists(beside) else None
         if path is None:
             return NO_DIGESTS
         try:
-            found = read_digest_list(self.jail.read(path))
+            found = read_digest_list(self.tree.read(path))
         except AccessError as error:
             self.report(Gap(f"the digests of {package.name} ({path})", error.what))
             return NO_DIGESTS
@@ -266,14 +266,14 @@ class DebDatabase(DatabaseDefaults):
 
     @cached_property
     def _settings(self) -> tuple[dict[str, str], dict[str, list[str]]]:
-        return read_settings(self.jail, self.report)
+        return read_settings(self.tree, self.report)
 
     @cached_property
     def _never_left(self) -> Expressions:
         return never_left_over(self._settings[1], self.report)
 
     def _machines(self) -> Sequence[str]:
-        told = text_of(read_or_report(self.jail, places.ARCHITECTURES, self.report)).split()
+        told = text_of(read_or_report(self.tree, places.ARCHITECTURES, self.report)).split()
         own = told or ([self.architecture] if self.architecture else [])
         return [*own, "all"] if own else []
 
@@ -289,7 +289,7 @@ class DebDatabase(DatabaseDefaults):
             path = self._info_path(package.name, package.architecture, name)
             if path is not None:
                 try:
-                    found.append(Script(name, self.jail.observe(path).size))
+                    found.append(Script(name, self.tree.observe(path).size))
                 except AccessError:
                     found.append(Script(name, None))
         return tuple(found)
@@ -301,7 +301,7 @@ class DebDatabase(DatabaseDefaults):
     def policy(self) -> DeclaredPolicy:  # type: ignore[override]
         return DeclaredPolicy(
             lambda: read_managed_links(
-                self.jail, places.LINK_GROUPS, places.CHOSEN_LINKS, self.report
+                self.tree, places.LINK_GROUPS, places.CHOSEN_LINKS, self.report
             ),
             lambda: self._policy.relocations,
         )
@@ -311,14 +311,14 @@ class DebDatabase(DatabaseDefaults):
         from filigree.families.shared.logs import LoggedHistory
         from filigree.formats.change_logs import read_deb_log
 
-        return LoggedHistory(self.jail, places.LOG, read_deb_log, self.report)
+        return LoggedHistory(self.tree, places.LOG, read_deb_log, self.report)
 
     def repositories(self, judging: Judging) -> "DebRepositories":
         """What the system is configured to install from."""
         from filigree.families.deb.repositories import DebRepositories
 
         machines = [machine for machine in self.rules.machines if machine != "all"]
-        return DebRepositories(self.jail, self.report, machines, judging)
+        return DebRepositories(self.tree, self.report, machines, judging)
 
     kept_endings = (".dpkg-old", ".dpkg-dist", ".dpkg-new", ".dpkg-bak", ".ucf-old", ".ucf-dist")
 
@@ -326,7 +326,7 @@ class DebDatabase(DatabaseDefaults):
         for name in _SCRIPTS:
             path = self._info_path(package.name, package.architecture, name)
             if path is not None:
-                yield text_of(read_or_report(self.jail, path, self.report))
+                yield text_of(read_or_report(self.tree, path, self.report))
 
     def place_of(self, package: Package) -> str:
         return self._info_path(package.name, package.architecture, "md5sums") or places.STATUS

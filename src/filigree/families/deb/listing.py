@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterable, Iterator
 
-from filigree.access.directories import decoded, encoded
+from filigree.access.trees.directories import decoded, encoded
 
 
 class DebListing:

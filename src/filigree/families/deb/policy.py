@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.deb import places
 from filigree.families.protocol import Report
 from filigree.families.shared.expressions import Expressions, Told
@@ -85,13 +85,13 @@ class DebPolicy:
             yield LocalPolicy(Sort.EXCLUSION, last.place, words)
 
 
-def read_policy(jail: Jail, report: Report) -> DebPolicy:
+def read_policy(tree: Tree, report: Report) -> DebPolicy:
     """The policy of a root. What cannot be read or parsed is reported, and the rest is kept."""
-    relocations, damages = read_diversions(read_or_report(jail, places.DIVERSIONS, report))
+    relocations, damages = read_diversions(read_or_report(tree, places.DIVERSIONS, report))
     _tell(damages, places.DIVERSIONS, report)
-    overrides, damages = read_overrides(read_or_report(jail, places.OVERRIDES, report))
+    overrides, damages = read_overrides(read_or_report(tree, places.OVERRIDES, report))
     _tell(damages, places.OVERRIDES, report)
-    told = list(_path_rules(jail, report))
+    told = list(_path_rules(tree, report))
     return DebPolicy(
         tuple(relocations),
         {override.path: override for override in overrides},
@@ -101,30 +101,30 @@ def read_policy(jail: Jail, report: Report) -> DebPolicy:
     )
 
 
-def _path_rules(jail: Jail, report: Report) -> Iterator[tuple[bool, Told]]:
+def _path_rules(tree: Tree, report: Report) -> Iterator[tuple[bool, Told]]:
     """Whether a rule takes in, and the rule: the parts in the order of their names, then the main file,
     as the system reads them."""
     files = [
         f"{places.CONFIGURATION_PARTS}/{name}"
-        for name in names_in(jail, places.CONFIGURATION_PARTS, report)
+        for name in names_in(tree, places.CONFIGURATION_PARTS, report)
         if re.fullmatch(r"[A-Za-z0-9_-]+", name)
     ]
     for file in (*files, places.CONFIGURATION):
-        for rule in read_path_rules(read_or_report(jail, file, report)):
+        for rule in read_path_rules(read_or_report(tree, file, report)):
             yield rule.include, Told(rule.pattern, file)
 
 
 _PART = re.compile(r"[A-Za-z0-9_-]+(?:\.conf)?")
 
 
-def read_settings(jail: Jail, report: Report) -> tuple[dict[str, str], dict[str, list[str]]]:
+def read_settings(tree: Tree, report: Report) -> tuple[dict[str, str], dict[str, list[str]]]:
     """The settings of the package manager, and its lists, by their names in small letters."""
     settings: dict[str, str] = {}
     lists: dict[str, list[str]] = {}
-    parts = names_in(jail, places.SETTINGS_PARTS, report)
+    parts = names_in(tree, places.SETTINGS_PARTS, report)
     files = [f"{places.SETTINGS_PARTS}/{name}" for name in parts if _PART.fullmatch(name)]
     for file in (*files, places.SETTINGS):
-        data = read_or_report(jail, file, report)
+        data = read_or_report(tree, file, report)
         settings |= read_configuration(data)
         for name, values in read_lists(data).items():
             lists.setdefault(name, []).extend(values)

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from functools import cached_property
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.deb import places
 from filigree.families.deb.choosing import Pin, Pins
 from filigree.families.deb.copies import SCHEME, Copies, Signed
@@ -35,15 +35,15 @@ class DebRepositories:
     """Reads them once, for one question."""
 
     def __init__(
-        self, jail: Jail, report: Report, architectures: list[str], judging: Judging
+        self, tree: Tree, report: Report, architectures: list[str], judging: Judging
     ) -> None:
         now, keyring, own = judging
-        self._jail = jail
+        self._tree = tree
         self._report = report
         self._architectures = architectures
         self._now = now
-        self._keys = Keys(jail, report, keyring)
-        self._root = Copies(jail, places.LISTS, report, now, self._allowed)
+        self._keys = Keys(tree, report, keyring)
+        self._root = Copies(tree, places.LISTS, report, now, self._allowed)
         self._fetched = None
         if own.copies is not None:
             self._fetched = Copies(own.copies, "", report, now, self._allowed, own=True)
@@ -94,11 +94,11 @@ class DebRepositories:
 
     def _configured(self) -> Iterator[tuple[str, Source]]:
         files = [places.SOURCES]
-        for name in names_in(self._jail, places.SOURCES_PARTS, self._report):
+        for name in names_in(self._tree, places.SOURCES_PARTS, self._report):
             if name.endswith((".list", ".sources")):
                 files.append(f"{places.SOURCES_PARTS}/{name}")
         for file in files:
-            data = read_or_report(self._jail, file, self._report)
+            data = read_or_report(self._tree, file, self._report)
             read = read_source_stanzas if file.endswith(".sources") else read_lines
             for entry in read(data):
                 if isinstance(entry, Damage):
@@ -185,18 +185,18 @@ class DebRepositories:
     @cached_property
     def _default_release(self) -> Preference | None:
         """The release that is preferred where no preference says otherwise."""
-        settings, _ = read_settings(self._jail, self._report)
+        settings, _ = read_settings(self._tree, self._report)
         text = settings.get("apt::default-release")
         return Preference(("*",), 990, release_conditions(text)) if text else None
 
     def _read_preferences(self) -> Iterator[Pin]:
         files = [
             f"{places.PREFERENCES_PARTS}/{name}"
-            for name in names_in(self._jail, places.PREFERENCES_PARTS, self._report)
+            for name in names_in(self._tree, places.PREFERENCES_PARTS, self._report)
             if re.fullmatch(r"[A-Za-z0-9_-]+(?:\.pref)?", name)
         ]
         for file in (*files, places.PREFERENCES):
-            for found in read_preferences(read_or_report(self._jail, file, self._report)):
+            for found in read_preferences(read_or_report(self._tree, file, self._report)):
                 if isinstance(found, Damage):
                     self._report(Gap(f"{file}, line {found.line}", found.why))
                 elif self._is_sound(found, f"{file}, line {found.line}"):
@@ -239,7 +239,7 @@ class DebRepositories:
 
     @cached_property
     def _codename(self) -> str | None:
-        return os_release(self._jail, self._report).get("VERSION_CODENAME")
+        return os_release(self._tree, self._report).get("VERSION_CODENAME")
 
     # -- keys -------------------------------------------------------------------------------
 
@@ -291,7 +291,7 @@ class DebRepositories:
         for name, who in named.items():
             scope = tuple(dict.fromkeys(who))
             if "\n" in name:
-                keys = Keys(self._jail, self._report).of_text(name, "the entry itself")
+                keys = Keys(self._tree, self._report).of_text(name, "the entry itself")
                 yield from (RootKey(key, "stands in the entry itself", scope) for key in keys)
             elif name.startswith("/") and name not in self._trusted_files:
                 how = "named by the entries that it may sign"
@@ -299,14 +299,14 @@ class DebRepositories:
 
     def _other_keys(self, told: set[str]) -> Iterator[RootKey]:
         for folder in places.KEYRINGS:
-            for name in names_in(self._jail, folder, self._report):
+            for name in names_in(self._tree, folder, self._report):
                 path = f"{folder}/{name}"
                 if path not in told and name.endswith((".gpg", ".asc", ".pgp")):
                     how = "lies there; no entry names it"
                     yield from (RootKey(k, how, archives=False) for k in self._keys.held(path))
-        for name in names_in(self._jail, places.ARCHIVE_KEYS, self._report):
+        for name in names_in(self._tree, places.ARCHIVE_KEYS, self._report):
             folder = f"{places.ARCHIVE_KEYS}/{name}"
-            for file in names_in(self._jail, folder, self._report):
+            for file in names_in(self._tree, folder, self._report):
                 how = "for archives that are signed inside"
                 yield from (RootKey(key, how) for key in self._keys.held(f"{folder}/{file}"))
 
@@ -317,7 +317,7 @@ class DebRepositories:
 
     @cached_property
     def _trusted_files(self) -> list[str]:
-        names = names_in(self._jail, places.TRUSTED_PARTS, self._report)
+        names = names_in(self._tree, places.TRUSTED_PARTS, self._report)
         parts = [f"{places.TRUSTED_PARTS}/{n}" for n in names if n.endswith((".gpg", ".asc"))]
         return [places.TRUSTED, *parts]
 

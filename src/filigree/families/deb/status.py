@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator
 from datetime import datetime
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.deb import places
 from filigree.families.deb.stanza import package_of
 from filigree.families.protocol import Report
@@ -20,15 +20,15 @@ ListTime = Callable[[str, str], datetime | None]
 """When the list of the paths of a package, by name and architecture, was written."""
 
 
-def read_packages(jail: Jail, report: Report, list_time: ListTime) -> list[Package]:
+def read_packages(tree: Tree, report: Report, list_time: ListTime) -> list[Package]:
     """Every package on record. Raises DatabaseError where no place of the records can be read."""
-    automatic = _automatic(jail, report)
+    automatic = _automatic(tree, report)
     found: list[Package] = []
     places_read = 0
     why = "there is no such file"
-    for path in _status_files(jail, report):
+    for path in _status_files(tree, report):
         try:
-            for stanza in _stanzas(jail, path, report):
+            for stanza in _stanzas(tree, path, report):
                 found += _packages(stanza, path, automatic, list_time, report)
             places_read += 1
         except AccessError as error:
@@ -45,17 +45,17 @@ def read_packages(jail: Jail, report: Report, list_time: ListTime) -> list[Packa
     return found
 
 
-def _status_files(jail: Jail, report: Report) -> list[str]:
-    files = [places.STATUS] if jail.exists(places.STATUS) else []
-    parts = names_in(jail, places.STATUS_PARTS, report)
+def _status_files(tree: Tree, report: Report) -> list[str]:
+    files = [places.STATUS] if tree.exists(places.STATUS) else []
+    parts = names_in(tree, places.STATUS_PARTS, report)
     return files + [
         f"{places.STATUS_PARTS}/{name}" for name in parts if not name.endswith(".md5sums")
     ]
 
 
-def _stanzas(jail: Jail, path: str, report: Report) -> Iterator[Stanza]:
+def _stanzas(tree: Tree, path: str, report: Report) -> Iterator[Stanza]:
     """The stanzas of a file; what is damaged is reported."""
-    for stanza in read_stanzas(_whole_lines(jail, path, report)):
+    for stanza in read_stanzas(_whole_lines(tree, path, report)):
         if isinstance(stanza, Damage):
             report_damages(report, path, [stanza])
         else:
@@ -63,10 +63,10 @@ def _stanzas(jail: Jail, path: str, report: Report) -> Iterator[Stanza]:
             yield stanza
 
 
-def _whole_lines(jail: Jail, path: str, report: Report) -> Iterator[bytes]:
+def _whole_lines(tree: Tree, path: str, report: Report) -> Iterator[bytes]:
     """A file in pieces; reports one that ends in the middle of a line."""
     last = b"\n"
-    for piece in jail.pieces(path):
+    for piece in tree.pieces(path):
         last = piece or last
         yield piece
     if not last.endswith(b"\n"):
@@ -95,13 +95,13 @@ def _packages(
         report_damages(report, path, [Damage(stanza.line, str(error))])
 
 
-def _automatic(jail: Jail, report: Report) -> frozenset[str] | None:
+def _automatic(tree: Tree, report: Report) -> frozenset[str] | None:
     """`name` and `name:architecture` of every dependency; None where nothing tells."""
-    if not jail.exists(places.AUTOMATIC):
+    if not tree.exists(places.AUTOMATIC):
         return None
     marked = set()
     try:
-        for stanza in read_stanzas(jail.pieces(places.AUTOMATIC)):
+        for stanza in read_stanzas(tree.pieces(places.AUTOMATIC)):
             if isinstance(stanza, Damage):
                 report_damages(report, places.AUTOMATIC, [stanza])
             elif stanza.fields.get("Auto-Installed") == "1":

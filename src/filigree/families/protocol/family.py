@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, Protocol
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol.archives import ArchiveFamily
 from filigree.families.protocol.database import Database
 from filigree.families.protocol.records import Report
@@ -38,11 +38,11 @@ class Family(Protocol):
         """The paths that tell such a system."""
         ...
 
-    def recognises(self, jail: Jail) -> bool:
+    def recognises(self, tree: Tree) -> bool:
         """Whether the root is such a system."""
         ...
 
-    def open(self, jail: Jail, report: Report) -> Database:
+    def open(self, tree: Tree, report: Report) -> Database:
         """The root's database. Raises DatabaseError where it cannot be read as a whole."""
         ...
 

@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple, Protocol
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol.records import Report
 from filigree.formats.keys import Key
 from filigree.model.choices import Choice, Offering
@@ -30,7 +30,7 @@ class FetchedCopies(NamedTuple):
     `addresses` are repositories besides those that are configured.
     """
 
-    copies: Jail | None = None
+    copies: Tree | None = None
     addresses: tuple[str, ...] = ()
 
 

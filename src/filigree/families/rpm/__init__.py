@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.families.rpm import places
 from filigree.families.rpm.finding import database_paths
@@ -34,13 +34,13 @@ class RpmFamily:
             f"{folder}/{name}" for folder in places.DATABASES for name in places.CONTAINERS
         )
 
-    def recognises(self, jail: Jail) -> bool:
-        return bool(database_paths(jail))
+    def recognises(self, tree: Tree) -> bool:
+        return bool(database_paths(tree))
 
-    def open(self, jail: Jail, report: Report) -> "RpmDatabase":
+    def open(self, tree: Tree, report: Report) -> "RpmDatabase":
         from filigree.families.rpm.database import RpmDatabase
 
-        return RpmDatabase(jail, report)
+        return RpmDatabase(tree, report)
 
     def sources(self, database: "RpmDatabase", judging: Judging) -> Sources:
         from filigree.families.rpm.sources import RpmSources

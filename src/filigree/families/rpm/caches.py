@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
 from filigree.families.shared.looking import names_in
@@ -12,27 +12,27 @@ _DEPTH = 3
 _MOST = 5000
 
 
-def cache_folders(jail: Jail, report: Report) -> list[str]:
+def cache_folders(tree: Tree, report: Report) -> list[str]:
     """Every folder named for packages below the caches, and those in it."""
     found: list[str] = []
     for cache in (*places.CACHES, *places.OLD_CACHES):
-        found += _packages_below(jail, cache, report, _DEPTH)
+        found += _packages_below(tree, cache, report, _DEPTH)
     return found[:_MOST]
 
 
-def _packages_below(jail: Jail, folder: str, report: Report, depth: int) -> Iterator[str]:
-    for name in names_in(jail, folder, report):
+def _packages_below(tree: Tree, folder: str, report: Report, depth: int) -> Iterator[str]:
+    for name in names_in(tree, folder, report):
         path = f"{folder}/{name}"
-        if not jail.is_directory(path):
+        if not tree.is_directory(path):
             continue
         if name in places.PACKAGES:
             yield path
-            yield from (below for below in _below(jail, path, report))
+            yield from (below for below in _below(tree, path, report))
         elif depth:
-            yield from _packages_below(jail, path, report, depth - 1)
+            yield from _packages_below(tree, path, report, depth - 1)
 
 
-def _below(jail: Jail, folder: str, report: Report) -> Iterator[str]:
-    for name in names_in(jail, folder, report):
-        if jail.is_directory(f"{folder}/{name}"):
+def _below(tree: Tree, folder: str, report: Report) -> Iterator[str]:
+    for name in names_in(tree, folder, report):
+        if tree.is_directory(f"{folder}/{name}"):
             yield f"{folder}/{name}"

@@ -3,8 +3,8 @@
 from collections.abc import Iterator
 from typing import NamedTuple, Protocol
 
-from filigree.access.jail import Jail
 from filigree.access.sqlite_file import SqliteFile
+from filigree.access.trees.protocol import Tree
 from filigree.families.rpm import places
 from filigree.formats.random_access import Bytes, ContainerError
 from filigree.formats.rpm.bdb_hash import is_hash_file, read_pairs
@@ -34,8 +34,8 @@ class Container(Protocol):
 class SqliteContainer:
     """A table of numbers and headers."""
 
-    def __init__(self, jail: Jail, path: str) -> None:
-        self._file = SqliteFile(jail, path)
+    def __init__(self, tree: Tree, path: str) -> None:
+        self._file = SqliteFile(tree, path)
         if "Packages" not in self._file.tables():
             raise ContainerError("it has no table of packages", 0)
 
@@ -110,9 +110,9 @@ class HashContainer:
         self._source.close()
 
 
-def open_container(jail: Jail, path: str) -> Container:
+def open_container(tree: Tree, path: str) -> Container:
     """The container at a path. Raises AccessError or ContainerError."""
     if path.endswith(places.SQLITE):
-        return SqliteContainer(jail, path)
-    source = jail.lend(path)
+        return SqliteContainer(tree, path)
+    source = tree.lend(path)
     return SlotContainer(source) if path.endswith(places.SLOTS) else HashContainer(source)

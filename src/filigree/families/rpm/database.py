@@ -6,7 +6,7 @@ from datetime import datetime
 from functools import cached_property, lru_cache, partial
 from typing import TYPE_CHECKING, Any
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Judging, Report
 from filigree.families.rpm import described, file_records, places
 from filigree.families.rpm.caches import cache_folders
@@ -71,8 +71,8 @@ class RpmDatabase(DatabaseDefaults):
 
     aspects = described.ASPECTS
 
-    def __init__(self, jail: Jail, report: Report) -> None:
-        self.jail = jail
+    def __init__(self, tree: Tree, report: Report) -> None:
+        self.tree = tree
         self.report = report
         self._places: dict[Package, int] = {}
         self._counts: dict[Package, int] = {}
@@ -85,10 +85,10 @@ class RpmDatabase(DatabaseDefaults):
     def _open(self) -> tuple[str, Container]:
         """The first container that can be read; others are pointed out, for they are another truth."""
         failures: list[tuple[str, str]] = []
-        paths = database_paths(self.jail)
+        paths = database_paths(self.tree)
         for at, path in enumerate(paths):
             try:
-                container = open_container(self.jail, path)
+                container = open_container(self.tree, path)
             except AccessError as error:
                 failures.append((path, error.what))
                 continue
@@ -120,7 +120,7 @@ class RpmDatabase(DatabaseDefaults):
 
     def _read_packages(self) -> list[Package]:
         found = []
-        history, policy = History(self.jail, self.report), read_policy(self.jail, self.report)
+        history, policy = History(self.tree, self.report), read_policy(self.tree, self.report)
 
         def more(name: str, version: str, architecture: str) -> Mapping[str, Any]:
             reason, repository = history.of(name, version, architecture)
@@ -252,7 +252,7 @@ class RpmDatabase(DatabaseDefaults):
 
     @cached_property
     def _only_added(self) -> frozenset[str]:
-        return frozenset((*_ADDED, *main_words(self.jail, self.report, "installonlypkgs")))
+        return frozenset((*_ADDED, *main_words(self.tree, self.report, "installonlypkgs")))
 
     # -- the rest --------------------------------------------------------------------------
 
@@ -268,13 +268,13 @@ class RpmDatabase(DatabaseDefaults):
     def policy(self) -> DeclaredPolicy:  # type: ignore[override]
         return DeclaredPolicy(
             lambda: read_managed_links(
-                self.jail, places.LINK_GROUPS, places.CHOSEN_LINKS, self.report
+                self.tree, places.LINK_GROUPS, places.CHOSEN_LINKS, self.report
             )
         )
 
     @cached_property
     def history(self) -> "RpmHistory":  # type: ignore[override]
-        return RpmHistory(self.jail, self.report)
+        return RpmHistory(self.tree, self.report)
 
     @cached_property
     def signatures(self) -> "RpmSignatures":  # type: ignore[override]
@@ -285,14 +285,14 @@ class RpmDatabase(DatabaseDefaults):
         from filigree.families.rpm.repositories import RpmRepositories, RpmSystem
 
         system = RpmSystem(self._packages, self.architecture, self._release(), self._imported)
-        return RpmRepositories(self.jail, self.report, system, judging)
+        return RpmRepositories(self.tree, self.report, system, judging)
 
     def _imported(self) -> list[Key]:
         """The keys that the database itself trusts: on record as packages, and beside it as files."""
-        keys = Keys(self.jail, self.report)
+        keys = Keys(self.tree, self.report)
         found = [key for place, text in self._key_texts for key in keys.of_text(text, place)]
         folder = f"{self.path.rpartition('/')[0]}/{places.KEY_FOLDER}"
-        for name in names_in(self.jail, folder, self.report):
+        for name in names_in(self.tree, folder, self.report):
             found += keys.of_file(f"{folder}/{name}") or []
         return found
 
@@ -321,10 +321,10 @@ class RpmDatabase(DatabaseDefaults):
         return self.path
 
     def index_folders(self) -> Sequence[str]:
-        return tuple(path for path in places.CACHES if self.jail.is_directory(path))
+        return tuple(path for path in places.CACHES if self.tree.is_directory(path))
 
     def archive_folders(self) -> Sequence[str]:
-        return cache_folders(self.jail, self.report)
+        return cache_folders(self.tree, self.report)
 
     def keeper_of(self, *_: str) -> Package | None:
         return None

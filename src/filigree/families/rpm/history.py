@@ -10,8 +10,8 @@ from contextlib import contextmanager
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from filigree.access.jail import Jail
 from filigree.access.sqlite_file import SqliteFile
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
 from filigree.families.shared.logs import logged
@@ -61,27 +61,27 @@ _NEWER_ACTIONS: Mapping[object, Action] = {
 }  # fmt: skip
 
 
-def transactions(jail: Jail, names: Collection[str] | None, report: Report) -> Iterator[Event]:
+def transactions(tree: Tree, names: Collection[str] | None, report: Report) -> Iterator[Event]:
     """What the histories of a root tell of packages of these names, or of all.
 
     The logs tell the same steps over again: they are asked for those before the first transaction only.
     """
     first: datetime | None = None
     for path in (places.HISTORY, places.TRANSACTIONS):
-        for event in _transactions_in(jail, path, report):
+        for event in _transactions_in(tree, path, report):
             if event.at is not None and (first is None or event.at < first):
                 first = event.at
             if names is None or event.name in names:
                 yield event
     for path in places.LOGS:
-        for event in logged(jail, path, read_rpm_log, names, report):
+        for event in logged(tree, path, read_rpm_log, names, report):
             if first is None or event.at is None or event.at < first:
                 yield event
 
 
-def _transactions_in(jail: Jail, path: str, report: Report) -> Iterator[Event]:
+def _transactions_in(tree: Tree, path: str, report: Report) -> Iterator[Event]:
     """The steps that a database of transactions tells, of either form."""
-    with _opened(jail, path, report) as file:
+    with _opened(tree, path, report) as file:
         if file is None:
             return
         tables = file.tables()
@@ -104,11 +104,11 @@ def _transactions_in(jail: Jail, path: str, report: Report) -> Iterator[Event]:
 
 
 @contextmanager
-def _opened(jail: Jail, path: str, report: Report) -> Iterator[SqliteFile | None]:
+def _opened(tree: Tree, path: str, report: Report) -> Iterator[SqliteFile | None]:
     """A database of transactions; None where there is none. What cannot be read of it is reported."""
     file = None
     try:
-        file = SqliteFile(jail, path) if jail.exists(path) else None
+        file = SqliteFile(tree, path) if tree.exists(path) else None
     except (AccessError, ContainerError) as error:
         report(Gap(path, words_of(error)))
     try:
@@ -123,12 +123,12 @@ def _opened(jail: Jail, path: str, report: Report) -> Iterator[SqliteFile | None
 class RpmHistory:
     """What the histories and logs of a root tell."""
 
-    def __init__(self, jail: Jail, report: Report) -> None:
-        self._jail = jail
+    def __init__(self, tree: Tree, report: Report) -> None:
+        self._tree = tree
         self._report = report
 
     def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
-        return transactions(self._jail, names, self._report)
+        return transactions(self._tree, names, self._report)
 
 
 class Origin(NamedTuple):
@@ -141,8 +141,8 @@ class Origin(NamedTuple):
 class History:
     """What the histories say, by name and architecture, and by full version."""
 
-    def __init__(self, jail: Jail, report: Report) -> None:
-        self._jail = jail
+    def __init__(self, tree: Tree, report: Report) -> None:
+        self._tree = tree
         self._report = report
         self._reasons: dict[str, Reason] = {}
         self._exact: dict[str, Origin] = {}
@@ -168,7 +168,7 @@ class History:
             self._note(name, None, _text(facts.get("from_repo")))
 
     def _table(self, path: str, name: str) -> Iterable[tuple[str, dict[str, Any]]]:
-        data = read_or_report(self._jail, path, self._report)
+        data = read_or_report(self._tree, path, self._report)
         try:
             table = tomllib.loads(data.decode()).get(name, {})
         except (ValueError, RecursionError) as error:
@@ -179,7 +179,7 @@ class History:
         return [(key, facts) for key, facts in table.items() if isinstance(facts, dict)]
 
     def _transactions(self) -> None:
-        with _opened(self._jail, places.HISTORY, self._report) as file:
+        with _opened(self._tree, places.HISTORY, self._report) as file:
             if file is None or not file.tables() >= _TABLES:
                 return
             for name, epoch, version, release, machine, reason, source in file.rows(_QUERY):
@@ -188,8 +188,8 @@ class History:
                 self._note(full, known, _text(source))
 
     def _oldest(self) -> None:
-        for letter in names_in(self._jail, places.OLD_STATE, self._report):
-            for folder in names_in(self._jail, f"{places.OLD_STATE}/{letter}", self._report):
+        for letter in names_in(self._tree, places.OLD_STATE, self._report):
+            for folder in names_in(self._tree, f"{places.OLD_STATE}/{letter}", self._report):
                 path = f"{places.OLD_STATE}/{letter}/{folder}"
                 # The folder is called after a digest, the name, version, release, architecture.
                 parts = folder.partition("-")[2].rsplit("-", 3)
@@ -206,7 +206,7 @@ class History:
         self._exact[full] = Origin(reason or known.reason, repository or known.repository)
 
     def _line(self, path: str) -> str:
-        return text_of(read_or_report(self._jail, path, self._report)).strip()
+        return text_of(read_or_report(self._tree, path, self._report)).strip()
 
 
 def _text(value: object) -> str | None:

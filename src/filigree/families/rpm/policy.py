@@ -4,7 +4,7 @@ import tomllib
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
 from filigree.families.shared.expressions import Expressions, Told
@@ -36,27 +36,27 @@ class RpmPolicy(NamedTuple):
         return any(map(self.held_patterns.any, spelled))
 
 
-def read_policy(jail: Jail, report: Report) -> RpmPolicy:
+def read_policy(tree: Tree, report: Report) -> RpmPolicy:
     """All that is declared."""
     told = (
         Told(line, path)
         for path in places.LOCKS
-        for line in _lines(jail, path, report)
+        for line in _lines(tree, path, report)
         if not line.startswith("!")
     )
     patterns = Expressions(told, glob, "what is held", report)
     protected = {
         line
         for folder in places.PROTECTED
-        for name in names_in(jail, folder, report)
+        for name in names_in(tree, folder, report)
         if name.endswith(".conf")
-        for line in _lines(jail, f"{folder}/{name}", report)
+        for line in _lines(tree, f"{folder}/{name}", report)
     }
-    return RpmPolicy(_locked(jail, report), patterns, frozenset(protected))
+    return RpmPolicy(_locked(tree, report), patterns, frozenset(protected))
 
 
-def _locked(jail: Jail, report: Report) -> frozenset[str]:
-    data = read_or_report(jail, places.LOCK_TABLE, report)
+def _locked(tree: Tree, report: Report) -> frozenset[str]:
+    data = read_or_report(tree, places.LOCK_TABLE, report)
     try:
         rows = tomllib.loads(data.decode()).get("packages", [])
     except (ValueError, RecursionError) as error:
@@ -68,11 +68,11 @@ def _locked(jail: Jail, report: Report) -> frozenset[str]:
     return frozenset(name for name in names if isinstance(name, str))
 
 
-def main_words(jail: Jail, report: Report, *names: str) -> list[str]:
+def main_words(tree: Tree, report: Report, *names: str) -> list[str]:
     """The words of settings of the configuration as a whole."""
     found: list[str] = []
     for path in places.SETTINGS:
-        sections, _ = read_sections(read_or_report(jail, path, report))
+        sections, _ = read_sections(read_or_report(tree, path, report))
         for section in sections:
             if section.name == "main":
                 found += (word for name in names for word in words_of(section.values, name))
@@ -84,8 +84,8 @@ def words_of(values: Mapping[str, str], name: str) -> list[str]:
     return values.get(name, "").replace(",", " ").split()
 
 
-def _lines(jail: Jail, path: str, report: Report) -> Iterable[str]:
-    for line in text_of(read_or_report(jail, path, report)).split("\n"):
+def _lines(tree: Tree, path: str, report: Report) -> Iterable[str]:
+    for line in text_of(read_or_report(tree, path, report)).split("\n"):
         words = line.partition("#")[0].strip()
         if words:
             yield words

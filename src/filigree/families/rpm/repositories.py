@@ -6,7 +6,7 @@ from dataclasses import replace
 from functools import cached_property
 from typing import NamedTuple
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.rpm import places
 from filigree.families.rpm.repository_settings import (
@@ -68,13 +68,13 @@ class RpmSystem(NamedTuple):
 class RpmRepositories:
     """Reads them once, for one question."""
 
-    def __init__(self, jail: Jail, report: Report, system: RpmSystem, judging: Judging) -> None:
-        self._jail = jail
+    def __init__(self, tree: Tree, report: Report, system: RpmSystem, judging: Judging) -> None:
+        self._tree = tree
         self._report = report
         self._packages = system.packages
         self.native = system.architecture or ""
         self._now = judging.now
-        self._keys = Keys(jail, report, judging.keyring)
+        self._keys = Keys(tree, report, judging.keyring)
         self._own = judging.copies
         self._told_release = system.release
         self._imported = system.imported
@@ -108,16 +108,16 @@ class RpmRepositories:
         _, values = self._entries[id(repository)]
         kept = copy_name(repository.identity, values)
         places_ = [
-            (self._jail, self._folder(repository.identity)),
+            (self._tree, self._folder(repository.identity)),
             (self._own.copies, f"/{kept}/repodata"),
         ]
-        seen = [listed for jail, folder in places_ if (listed := _listed(jail, folder)) is not None]
+        seen = [listed for tree, folder in places_ if (listed := _listed(tree, folder)) is not None]
         keys = self._allowed(tuple(values.get("gpgkey", "").split()))
         return refresh(Fetching(values, kept, fetch, keys, seen, self._now, paths))
 
     def _added(self) -> Iterator[tuple[str, Section]]:
         """Repositories by their addresses alone: any key that the system keeps may sign them."""
-        names = names_in(self._jail, places.KEYS, self._report)
+        names = names_in(self._tree, places.KEYS, self._report)
         keys = " ".join(f"file://{places.KEYS}/{name}" for name in names)
         for address in self._own.addresses:
             place = without_user(address)
@@ -129,11 +129,11 @@ class RpmRepositories:
 
     def _sections(self) -> Iterator[tuple[str, Section]]:
         for folder in places.REPOSITORIES:
-            for name in names_in(self._jail, folder, self._report):
+            for name in names_in(self._tree, folder, self._report):
                 if not name.endswith(".repo"):
                     continue
                 path = f"{folder}/{name}"
-                sections, damages = read_sections(read_or_report(self._jail, path, self._report))
+                sections, damages = read_sections(read_or_report(self._tree, path, self._report))
                 for damage in damages:
                     self._report(Gap(f"{path}, line {damage.line}", damage.why))
                 yield from ((path, section) for section in sections if section.name != "main")
@@ -224,7 +224,7 @@ class RpmRepositories:
         for file, who in named.items():
             how = "named by the entries that it may sign"
             found += (RootKey(key, how, tuple(who)) for key in self._keys.held(file))
-        for name in names_in(self._jail, places.KEYS, self._report):
+        for name in names_in(self._tree, places.KEYS, self._report):
             path = f"{places.KEYS}/{name}"
             if path not in named:
                 how = "lies there; no entry names it"
@@ -245,32 +245,32 @@ class RpmRepositories:
         if release:
             found["releasever"] = release
         for folder in places.VARIABLES:
-            for name in names_in(self._jail, folder, self._report):
-                text = read_or_report(self._jail, f"{folder}/{name}", self._report, 1 << 16)
+            for name in names_in(self._tree, folder, self._report):
+                text = read_or_report(self._tree, f"{folder}/{name}", self._report, 1 << 16)
                 found[name] = text.decode("utf-8", "surrogateescape").split("\n")[0].strip()
         return {name: value for name, value in found.items() if value}
 
     def _release(self) -> str | None:
         """The release that the system is of: by the package that tells it, or its own name for itself."""
-        return self._told_release or os_release(self._jail, self._report).get("VERSION_ID")
+        return self._told_release or os_release(self._tree, self._report).get("VERSION_ID")
 
     # -- the copy --------------------------------------------------------------------------
 
     def _folder(self, identity: str) -> str | None:
         """The directory where the copies of a repository's indexes lie."""
         for cache in places.CACHES:
-            for name in names_in(self._jail, cache, self._report):
+            for name in names_in(self._tree, cache, self._report):
                 known = name == identity or re.fullmatch(
                     rf"{re.escape(identity)}-[0-9a-f]{{8,64}}", name
                 )
                 folder = f"{cache}/{name}/repodata"
-                if known and self._jail.exists(f"{folder}/repomd.xml"):
+                if known and self._tree.exists(f"{folder}/repomd.xml"):
                     return folder
         # The oldest form has a directory for each architecture and release, and no other below.
-        for machine in names_in(self._jail, places.OLD_CACHE, self._report):
-            for release in names_in(self._jail, f"{places.OLD_CACHE}/{machine}", self._report):
+        for machine in names_in(self._tree, places.OLD_CACHE, self._report):
+            for release in names_in(self._tree, f"{places.OLD_CACHE}/{machine}", self._report):
                 folder = f"{places.OLD_CACHE}/{machine}/{release}/{identity}"
-                if self._jail.exists(f"{folder}/repomd.xml"):
+                if self._tree.exists(f"{folder}/repomd.xml"):
                     return folder
         return None
 
@@ -279,7 +279,7 @@ class RpmRepositories:
     ) -> IndexCopy | None:
         """The root's own copy; one that we fetched, where that counts and is as new."""
         folder = self._folder(section.name) if section.line else None
-        copy = self._copy(self._jail, folder, values, key_files) if folder else None
+        copy = self._copy(self._tree, folder, values, key_files) if folder else None
         kept = f"/{copy_name(section.name, values)}/repodata"
         if self._own.copies is None or not self._own.copies.exists(f"{kept}/repomd.xml"):
             return copy
@@ -292,7 +292,7 @@ class RpmRepositories:
 
     def _copy(
         self,
-        jail: Jail,
+        tree: Tree,
         folder: str,
         values: dict[str, str],
         key_files: tuple[str, ...],
@@ -300,19 +300,19 @@ class RpmRepositories:
     ) -> IndexCopy | None:
         path = f"{folder}/repomd.xml"
         try:
-            data = jail.read(path, SIZE_LIMIT)
+            data = tree.read(path, SIZE_LIMIT)
             listed = read_repomd(data)
-            fetched = moment_of(jail.observe(path).modified // 10**9)
+            fetched = moment_of(tree.observe(path).modified // 10**9)
         except (AccessError, XmlError) as error:
             self._report(Gap(path, words_of(error)))
             return None
         expires = expires_at(fetched, values.get("metadata_expire", ""))
-        size, packages, matches, remarks = self._primary(jail, folder, listed)
+        size, packages, matches, remarks = self._primary(tree, folder, listed)
         primary = listed.indexes.get("primary")
         if expires is not None and expires < self._now:
             remarks.append("it has expired")
         made = made_at(listed)
-        signature = self._signature(jail, path, data, key_files)
+        signature = self._signature(tree, path, data, key_files)
         return IndexCopy(
             path,
             size,
@@ -334,22 +334,22 @@ class RpmRepositories:
             )
             if primary and matches
             else None,
-            tuple(self._others(jail, folder, listed, own)),
+            tuple(self._others(tree, folder, listed, own)),
             own,
         )
 
-    def _others(self, jail: Jail, folder: str, listed: RepoMd, own: bool) -> Iterator[IndexFile]:
+    def _others(self, tree: Tree, folder: str, listed: RepoMd, own: bool) -> Iterator[IndexFile]:
         """The copies of the other indexes, each kind once."""
         told: set[IndexKind] = set()
         for name, one in listed.indexes.items():
             kind = _OTHERS.get(name)
             path = beside(folder, one.place)
-            if kind is not None and kind not in told and one.digest and jail.exists(path):
+            if kind is not None and kind not in told and one.digest and tree.exists(path):
                 told.add(kind)
                 yield IndexFile(kind, path, one.digest, False, own, one.open_size)
 
     def _primary(
-        self, jail: Jail, folder: str, listed: RepoMd
+        self, tree: Tree, folder: str, listed: RepoMd
     ) -> tuple[int, int | None, bool | None, list[str]]:
         """Size, packages, and whether the list of packages is what the list of indexes says."""
         primary = listed.indexes.get("primary")
@@ -357,10 +357,10 @@ class RpmRepositories:
             return 0, None, None, ["it lists no packages"]
         path = beside(folder, primary.place)
         try:
-            size = jail.observe(path).size
-            head = next(unpacked_pieces(jail, path), b"")
+            size = tree.observe(path).size
+            head = next(unpacked_pieces(tree, path), b"")
             algorithm = (primary.digest or "sha256:").partition(":")[0]
-            matches = packed_digest(jail, path, algorithm) == primary.digest
+            matches = packed_digest(tree, path, algorithm) == primary.digest
         except AccessError as error:
             if error.absent:
                 return 0, None, None, ["its list of packages was never fetched"]
@@ -374,9 +374,9 @@ class RpmRepositories:
         return size, int(found[1]) if found else None, matches, [] if matches else [wrong]
 
     def _signature(
-        self, jail: Jail, path: str, data: bytes, key_files: tuple[str, ...]
+        self, tree: Tree, path: str, data: bytes, key_files: tuple[str, ...]
     ) -> Signatures:
-        signature = read_or_report(jail, f"{path}.asc", self._report, 1 << 20)
+        signature = read_or_report(tree, f"{path}.asc", self._report, 1 << 20)
         if not signature:
             return Signatures(SignatureVerdict.NONE, reason="there is no signature beside it")
         return judge_detached(data, signature, self._allowed(key_files), self._now)
@@ -393,12 +393,12 @@ class RpmRepositories:
         ]
 
 
-def _listed(jail: Jail | None, folder: str | None) -> RepoMd | None:
+def _listed(tree: Tree | None, folder: str | None) -> RepoMd | None:
     """The list of indexes that lies in a folder; None where there is none that can be read."""
-    if jail is None or folder is None:
+    if tree is None or folder is None:
         return None
     try:
-        data = jail.read_or_none(f"{folder}/repomd.xml", SIZE_LIMIT)
+        data = tree.read_or_none(f"{folder}/repomd.xml", SIZE_LIMIT)
         return read_repomd(data) if data is not None else None
     except (AccessError, XmlError):
         return None

@@ -35,7 +35,7 @@ class RpmSources(IndexReader):
 
     def __init__(self, database: RpmDatabase, judging: Judging) -> None:
         configured = database.repositories(judging)
-        super().__init__(database.jail, database.report, configured, judging.copies)
+        super().__init__(database.tree, database.report, configured, judging.copies)
         self._opened = lru_cache(maxsize=64)(offers.told_in)
         self._globs: dict[str, Expressions] = {}
         self._follows: tuple[dict[str, str], dict[str, str]] | None = None
@@ -115,10 +115,10 @@ class RpmSources(IndexReader):
     def _enabled(self) -> dict[str, str]:
         """The stream that is followed, by module; empty where it is switched off."""
         found = {}
-        for name in names_in(self._jail, places.STREAMS, self._report):
+        for name in names_in(self._tree, places.STREAMS, self._report):
             if name.endswith(".module"):
                 path = f"{places.STREAMS}/{name}"
-                sections, _ = read_sections(read_or_report(self._jail, path, self._report))
+                sections, _ = read_sections(read_or_report(self._tree, path, self._report))
                 for section in sections:
                     state = section.values.get("state", "")
                     if state in ("enabled", "1", "disabled", "0"):
@@ -129,7 +129,7 @@ class RpmSources(IndexReader):
     @cached_property
     def _excluded(self) -> Expressions:
         """What the configuration as a whole leaves out."""
-        words = main_words(self._jail, self._report, "exclude", "excludepkgs")
+        words = main_words(self._tree, self._report, "exclude", "excludepkgs")
         told = (Told(word, "the configuration") for word in words)
         return Expressions(told, glob, "what is left out", self._report)
 

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import Any, Protocol
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.access.web import FetchError
 from filigree.families.protocol import Fetch, FetchedCopies, Kept, Reader, Report, RootKey
 from filigree.formats.keys import Key, read_keys
@@ -29,12 +29,12 @@ class LargerThanPromised(UnpackError):
     """An index whose text goes on beyond the size that the signed file promises."""
 
 
-def unpacked_pieces(jail: Jail, path: str, promised: int | None = None) -> Iterator[bytes]:
+def unpacked_pieces(tree: Tree, path: str, promised: int | None = None) -> Iterator[bytes]:
     """An index, whatever its compression, in pieces.
 
     Raises AccessError or UnpackError: that too where it is larger than promised.
     """
-    source = jail.lend(path)
+    source = tree.lend(path)
     try:
         stream = Unpacked(source, 0, source.size)
         while piece := stream.read(PIECE):
@@ -47,16 +47,16 @@ def unpacked_pieces(jail: Jail, path: str, promised: int | None = None) -> Itera
         source.close()
 
 
-def checked_pieces(jail: Jail, file: IndexFile) -> Iterator[bytes]:
+def checked_pieces(tree: Tree, file: IndexFile) -> Iterator[bytes]:
     """The text of an index whose digest is known, in pieces.
 
     Raises AccessError at the end where it was not the same any more, or UnpackError.
     """
     expected = file.digest or "sha256:"
-    if not file.inner and packed_digest(jail, file.path, expected.partition(":")[0]) != expected:
+    if not file.inner and packed_digest(tree, file.path, expected.partition(":")[0]) != expected:
         raise AccessError(Obstacle.CHANGED, file.path)
     digest = hashlib.new(expected.partition(":")[0], usedforsecurity=False)
-    for piece in unpacked_pieces(jail, file.path, file.size):
+    for piece in unpacked_pieces(tree, file.path, file.size):
         if file.inner:
             digest.update(piece)
         yield piece
@@ -64,17 +64,17 @@ def checked_pieces(jail: Jail, file: IndexFile) -> Iterator[bytes]:
         raise AccessError(Obstacle.CHANGED, file.path)
 
 
-def digest_found(jail: Jail, file: IndexFile, report: Report) -> str | None:
+def digest_found(tree: Tree, file: IndexFile, report: Report) -> str | None:
     """The digest of an index; None, and a gap, where it is not what is promised, or cannot be read."""
     algorithm = (file.digest or "sha256:").partition(":")[0]
     try:
         if file.inner:
             digest = hashlib.new(algorithm, usedforsecurity=False)
-            for piece in unpacked_pieces(jail, file.path, file.size):
+            for piece in unpacked_pieces(tree, file.path, file.size):
                 digest.update(piece)
             found = f"{algorithm}:{digest.hexdigest()}"
         else:
-            found = packed_digest(jail, file.path, algorithm)
+            found = packed_digest(tree, file.path, algorithm)
     except (AccessError, UnpackError, ValueError) as error:
         report(Gap(file.path, words_of(error)))
         return None
@@ -84,10 +84,10 @@ def digest_found(jail: Jail, file: IndexFile, report: Report) -> str | None:
     return found
 
 
-def packed_digest(jail: Jail, path: str, algorithm: str) -> str:
+def packed_digest(tree: Tree, path: str, algorithm: str) -> str:
     """The digest of a file as it lies. Raises AccessError."""
     digest = hashlib.new(algorithm, usedforsecurity=False)
-    for piece in jail.pieces(path):
+    for piece in tree.pieces(path):
         digest.update(piece)
     return f"{algorithm}:{digest.hexdigest()}"
 
@@ -198,9 +198,9 @@ class IndexReader:
     membership = Membership.MANDATORY
 
     def __init__(
-        self, jail: Jail, report: Report, configured: Configured, own: FetchedCopies
+        self, tree: Tree, report: Report, configured: Configured, own: FetchedCopies
     ) -> None:
-        self._jail = jail
+        self._tree = tree
         self._report = report
         self._own = own
         self._known = configured
@@ -219,7 +219,7 @@ class IndexReader:
         return self._known.key_place
 
     def digest_of(self, file: IndexFile) -> str | None:
-        return digest_found(self._jail_of(file), file, self._report)
+        return digest_found(self._tree_of(file), file, self._report)
 
     def kind_of_machine(self, package: Package) -> str:
         machine = package.architecture
@@ -242,10 +242,10 @@ class IndexReader:
 
     def _pieces(self, file: IndexFile) -> Iterator[bytes]:
         """The text of an index whose digest is known."""
-        return checked_pieces(self._jail_of(file), file)
+        return checked_pieces(self._tree_of(file), file)
 
-    def _jail_of(self, file: IndexFile) -> Jail:
-        return self._own.copies if file.own and self._own.copies else self._jail
+    def _tree_of(self, file: IndexFile) -> Tree:
+        return self._own.copies if file.own and self._own.copies else self._tree
 
 
 def doubts(keys: Iterable[Key]) -> Iterator[Gap]:
@@ -259,8 +259,8 @@ def doubts(keys: Iterable[Key]) -> Iterator[Gap]:
 class Keys:
     """The keys of one root's files, each file read once; or the auditor's own instead of them."""
 
-    def __init__(self, jail: Jail, report: Report, own: list[Key] | None = None) -> None:
-        self._jail = jail
+    def __init__(self, tree: Tree, report: Report, own: list[Key] | None = None) -> None:
+        self._tree = tree
         self._report = report
         self.own = own
         self._files: dict[str, list[Key] | None] = {}
@@ -297,7 +297,7 @@ class Keys:
 
     def _read(self, path: str) -> list[Key] | None:
         try:
-            data = self._jail.read_or_none(path, KEY_LIMIT)
+            data = self._tree.read_or_none(path, KEY_LIMIT)
             return None if data is None else self.told(read_keys(data, path))
         except AccessError as error:
             self._report(Gap(path, error.what))

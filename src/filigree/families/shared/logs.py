@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Collection, Iterable, Iterator
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Report
 from filigree.families.shared.indexes import unpacked_pieces
 from filigree.families.shared.looking import names_in
@@ -17,17 +17,17 @@ Reader = Callable[[bytes, Collection[str] | None], Iterable[Logged]]
 
 
 def logged(
-    jail: Jail, path: str, read: Reader, names: Collection[str] | None, report: Report
+    tree: Tree, path: str, read: Reader, names: Collection[str] | None, report: Report
 ) -> Iterator[Event]:
     """What a log tells of packages of these names, or of all."""
     folder, _, called = path.rpartition("/")
-    for name in names_in(jail, folder, report):
+    for name in names_in(tree, folder, report):
         if name != called and not name.startswith((f"{called}.", f"{called}-")):
             continue
         place = f"{folder}/{name}"
         pieces, size = [], 0
         try:
-            for piece in unpacked_pieces(jail, place):
+            for piece in unpacked_pieces(tree, place):
                 pieces.append(piece)
                 size += len(piece)
                 if size > LOG_LIMIT:
@@ -42,11 +42,11 @@ def logged(
 class LoggedHistory:
     """A history that a family writes as a log."""
 
-    def __init__(self, jail: Jail, path: str, read: Reader, report: Report) -> None:
-        self._jail = jail
+    def __init__(self, tree: Tree, path: str, read: Reader, report: Report) -> None:
+        self._tree = tree
         self._path = path
         self._read = read
         self._report = report
 
     def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
-        return logged(self._jail, self._path, self._read, names, self._report)
+        return logged(self._tree, self._path, self._read, names, self._report)

@@ -1,35 +1,35 @@
 """Looks below a root that report what they cannot see, and go on."""
 
-from filigree.access.jail import READ_LIMIT, Jail
+from filigree.access.trees.protocol import READ_LIMIT, Tree
 from filigree.families.protocol import Report
 from filigree.formats.os_release import read_os_release
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 
 
-def read_or_report(jail: Jail, path: str, report: Report, limit: int = READ_LIMIT) -> bytes:
+def read_or_report(tree: Tree, path: str, report: Report, limit: int = READ_LIMIT) -> bytes:
     """A whole file; nothing where it is absent, or cannot be read, which is reported."""
     try:
-        return jail.read_or_none(path, limit) or b""
+        return tree.read_or_none(path, limit) or b""
     except AccessError as error:
         report(Gap(path, error.what))
         return b""
 
 
-def names_in(jail: Jail, path: str, report: Report) -> list[str]:
+def names_in(tree: Tree, path: str, report: Report) -> list[str]:
     """The names in a directory; none where it is absent, or cannot be read, which is reported."""
     try:
-        return jail.names(path)
+        return tree.names(path)
     except AccessError as error:
         if not error.absent:
             report(Gap(path, error.what))
         return []
 
 
-def os_release(jail: Jail, report: Report) -> dict[str, str]:
+def os_release(tree: Tree, report: Report) -> dict[str, str]:
     """What the system says of itself, out of the first of its two files that holds anything."""
     for path in ("/etc/os-release", "/usr/lib/os-release"):
-        data = read_or_report(jail, path, report, 1 << 20)
+        data = read_or_report(tree, path, report, 1 << 20)
         if data:
             return read_os_release(data)
     return {}

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from types import MappingProxyType
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Judging, Report, RootKey
 from filigree.families.shared.indexes import Keys
 from filigree.formats.key_box import BOX_LIMIT, is_key_box, keys_in
@@ -16,12 +16,12 @@ from filigree.model.repositories import Repository
 NONE_GONE: Mapping[str, str] = MappingProxyType({})
 
 
-def ring_of(home: str, jail: Jail, keys: Keys, report: Report) -> Iterator[Key]:
+def ring_of(home: str, tree: Tree, keys: Keys, report: Report) -> Iterator[Key]:
     """The keys of the ring in a folder; what cannot be read is reported."""
     yield from keys.held(f"{home}/pubring.gpg")
     box = f"{home}/pubring.kbx"
     try:
-        data = jail.read_or_none(box, BOX_LIMIT)
+        data = tree.read_or_none(box, BOX_LIMIT)
     except AccessError as error:
         report(Gap(box, error.what))
         return
@@ -66,12 +66,12 @@ class RingRepositories:
     """
 
     def __init__(
-        self, jail: Jail, report: Report, architecture: str | None, judging: Judging
+        self, tree: Tree, report: Report, architecture: str | None, judging: Judging
     ) -> None:
-        self._jail = jail
+        self._tree = tree
         self._report = report
         self.native = architecture or ""
-        self._keys = Keys(jail, report, judging.keyring)
+        self._keys = Keys(tree, report, judging.keyring)
         self._now = judging.now
         self._own = judging.copies
 

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.families.slackware.places import RECORDS
 from filigree.formats.slackware.versions import compare_versions, sure_order
@@ -54,13 +54,13 @@ class SlackwareFamily:
     def looked_for(self) -> Iterable[str]:
         return RECORDS
 
-    def recognises(self, jail: Jail) -> bool:
-        return any(jail.is_directory(folder) for folder in RECORDS)
+    def recognises(self, tree: Tree) -> bool:
+        return any(tree.is_directory(folder) for folder in RECORDS)
 
-    def open(self, jail: Jail, report: Report) -> "SlackwareDatabase":
+    def open(self, tree: Tree, report: Report) -> "SlackwareDatabase":
         from filigree.families.slackware.database import SlackwareDatabase
 
-        return SlackwareDatabase(jail, report)
+        return SlackwareDatabase(tree, report)
 
     def sources(self, database: "SlackwareDatabase", judging: Judging) -> Sources:
         from filigree.families.slackware.sources import SlackwareSources

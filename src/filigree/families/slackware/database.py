@@ -11,7 +11,7 @@ from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING
 from zlib import compress, decompress
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Judging, Report
 from filigree.families.shared.damaged import sound_needs
 from filigree.families.shared.defaults import DatabaseDefaults
@@ -49,8 +49,8 @@ LISTED = frozenset({Aspect.SIZE, Aspect.MODE, Aspect.OWNER, Aspect.GROUP, Aspect
 class SlackwareDatabase(DatabaseDefaults):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
-    def __init__(self, jail: Jail, report: Report) -> None:
-        self.jail = jail
+    def __init__(self, tree: Tree, report: Report) -> None:
+        self.tree = tree
         self.report = report
         self._records: dict[Package, str] = {}
         self._listed: dict[str, bytes] = {}
@@ -73,12 +73,12 @@ class SlackwareDatabase(DatabaseDefaults):
         return counts.most_common(1)[0][0] if counts else None
 
     def _read_packages(self) -> list[Package]:
-        stays = left_out(self.jail, self.report)
+        stays = left_out(self.tree, self.report)
         found: list[Package] = []
         told: set[str] = set()
         for folder in self._folders(places.RECORDS):
             try:
-                names = self.jail.names(folder)
+                names = self.tree.names(folder)
             except AccessError as error:
                 raise DatabaseError(
                     f"the package database cannot be read: {error.what}", folder,
@@ -104,13 +104,13 @@ class SlackwareDatabase(DatabaseDefaults):
         """The folders that are there; one that is reached in two ways once."""
         found: dict[str, str] = {}
         for folder in known:
-            if self.jail.is_directory(folder):
-                found.setdefault(self.jail.real_path(folder), folder)
+            if self.tree.is_directory(folder):
+                found.setdefault(self.tree.real_path(folder), folder)
         return list(found.values())
 
     def _read_package(self, path: str, name: str) -> Package | None:
         try:
-            seen = self.jail.observe(path)
+            seen = self.tree.observe(path)
             if seen.kind is not Kind.FILE:
                 if seen.kind is not Kind.DIRECTORY:
                     self.report(Gap(path, f"it is a {seen.kind.value}, and no record"))
@@ -129,7 +129,7 @@ class SlackwareDatabase(DatabaseDefaults):
 
     def _head(self, path: str) -> Record:
         """What is told of a package: what stands before its paths."""
-        source = self.jail.lend(path)
+        source = self.tree.lend(path)
         try:
             size = _HEAD
             while True:
@@ -142,7 +142,7 @@ class SlackwareDatabase(DatabaseDefaults):
 
     def _read_text(self, package: Package) -> tuple[str, Record]:
         path = self._records[package]
-        text = text_of(read_or_report(self.jail, path, self.report, RECORD_LIMIT))
+        text = text_of(read_or_report(self.tree, path, self.report, RECORD_LIMIT))
         record = read_record(text)
         if record.paths_at is None:
             self.report(Gap(path, "it has no list of paths: it is cut off, or no record"))
@@ -186,7 +186,7 @@ class SlackwareDatabase(DatabaseDefaults):
 
     def path_count(self, package: Package) -> int:
         try:
-            return self.jail.observe(self._records[package]).size // _BYTES_A_PATH + 1
+            return self.tree.observe(self._records[package]).size // _BYTES_A_PATH + 1
         except AccessError:
             return 1
 
@@ -197,7 +197,7 @@ class SlackwareDatabase(DatabaseDefaults):
     def _prepare(self, packages: Sequence[Package]) -> None:
         """Look up in the listings of archives what files of these very builds are to be."""
         labels = [described.called(package) for package in packages]
-        found = Lists(self.jail, places.LISTS, self.report).listings(labels)
+        found = Lists(self.tree, places.LISTS, self.report).listings(labels)
         # There may be a million lines: they are kept packed, and made sense of by whoever needs them.
         self._listed = {label: compress(b"\n".join(one.lines), 1) for label, one in found.items()}
 
@@ -245,14 +245,14 @@ class SlackwareDatabase(DatabaseDefaults):
         """What lists below the root tell of the needs of installed builds, by label."""
         here = {described.called(package) for package in self._packages}
         found: dict[str, list[tuple[Relation, str]]] = {}
-        for told in Lists(self.jail, places.LISTS, self.report).usable_stanzas():
+        for told in Lists(self.tree, places.LISTS, self.report).usable_stanzas():
             try:
                 label = label_told(told)
             except NotAPackage:
                 continue
             if label in here and described.tells_needs(told.fields):
                 found[label] = list(described.needs_in(told.fields))
-        return script_needs(self.jail, self.report, self._packages) | found
+        return script_needs(self.tree, self.report, self._packages) | found
 
     def needs(self, package: Package) -> tuple[Need, ...]:
         texts = self._needs.get(described.called(package))
@@ -289,7 +289,7 @@ class SlackwareDatabase(DatabaseDefaults):
     def script_texts(self, package: Package) -> Iterator[str]:
         name = self._records[package].rpartition("/")[2]
         for folder in self._script_folders:
-            data = read_or_report(self.jail, f"{folder}/{name}", self.report, _SCRIPT_LIMIT)
+            data = read_or_report(self.tree, f"{folder}/{name}", self.report, _SCRIPT_LIMIT)
             if data:
                 yield text_of(data)
                 return
@@ -303,13 +303,13 @@ class SlackwareDatabase(DatabaseDefaults):
 
     @cached_property
     def history(self) -> RemovedRecords:  # type: ignore[override]
-        return RemovedRecords(self.jail, self._folders(places.REMOVED), self.report)
+        return RemovedRecords(self.tree, self._folders(places.REMOVED), self.report)
 
     def repositories(self, judging: Judging) -> "SlackwareRepositories":
         """What the system is configured to install from."""
         from filigree.families.slackware.repositories import SlackwareRepositories
 
-        return SlackwareRepositories(self.jail, self.report, self.architecture, judging)
+        return SlackwareRepositories(self.tree, self.report, self.architecture, judging)
 
     def place_of(self, package: Package) -> str:
         return self._records[package]

@@ -3,7 +3,7 @@
 from collections.abc import Collection, Iterator, Sequence
 from datetime import UTC, datetime
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Report
 from filigree.families.shared.looking import names_in
 from filigree.formats.slackware.names import split_gone, split_label
@@ -15,15 +15,15 @@ from filigree.model.events import Action, Event
 class RemovedRecords:
     """The records in folders of what is gone, each called by what it was and when it went."""
 
-    def __init__(self, jail: Jail, folders: Sequence[str], report: Report) -> None:
-        self._jail = jail
+    def __init__(self, tree: Tree, folders: Sequence[str], report: Report) -> None:
+        self._tree = tree
         self._folders = folders
         self._report = report
 
     def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
         """What was removed or replaced: a record of it is kept, called by the time."""
         for folder in self._folders:
-            for name in names_in(self._jail, folder, self._report):
+            for name in names_in(self._tree, folder, self._report):
                 gone = split_gone(name)
                 label = split_label(gone.label)
                 if names is not None and (label is None or label.name not in names):
@@ -42,6 +42,6 @@ class RemovedRecords:
             if told is not None:
                 year, month, day, hour, minute, second = told
                 return datetime(year, month, day, hour, minute, second, tzinfo=UTC)
-            return moment_of(self._jail.observe(path).modified // 10**9)
+            return moment_of(self._tree.observe(path).modified // 10**9)
         except (ValueError, AccessError):
             return None

@@ -6,7 +6,7 @@
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Report
 from filigree.families.shared.indexes import digest_found, packed_digest, unpacked_pieces
 from filigree.families.shared.looking import names_in, read_or_report
@@ -28,8 +28,8 @@ LIST_LIMIT = 64 << 20
 class Lists:
     """The lists in one folder. What cannot be read is reported when it is asked for."""
 
-    def __init__(self, jail: Jail, folder: str, report: Report, own: bool = False) -> None:
-        self.jail = jail
+    def __init__(self, tree: Tree, folder: str, report: Report, own: bool = False) -> None:
+        self.tree = tree
         self.folder = folder
         self._report = report
         self._own = own
@@ -38,14 +38,14 @@ class Lists:
         return f"{self.folder}/{name}"
 
     def has(self, name: str) -> bool:
-        return self.jail.exists(self.place(name))
+        return self.tree.exists(self.place(name))
 
     @cached_property
     def promised(self) -> dict[str, str]:
         """The digest of each file of the repository, by its path within it, `./` in front."""
         path = self.place(places.CHECKSUMS)
         try:
-            data = self.jail.read_or_none(path, LIST_LIMIT)
+            data = self.tree.read_or_none(path, LIST_LIMIT)
         except AccessError as error:
             self._report(Gap(path, error.what))
             return {}
@@ -56,13 +56,13 @@ class Lists:
     def sizes(self) -> dict[str, int]:
         """The size of each file of the repository in bytes, by its path within it."""
         path = self.place(places.FILES)
-        return read_sizes(read_or_report(self.jail, path, self._report, LIST_LIMIT))
+        return read_sizes(read_or_report(self.tree, path, self._report, LIST_LIMIT))
 
     # -- the list of packages --------------------------------------------------------------
 
     def digest(self, algorithm: str = "sha256") -> str:
         """The digest of the list of packages. Raises AccessError."""
-        return packed_digest(self.jail, self.place(places.PACKAGES), algorithm)
+        return packed_digest(self.tree, self.place(places.PACKAGES), algorithm)
 
     def believed(self) -> tuple[bool | None, str | None]:
         """Whether the list of packages is what the list of digests says, and what is to be said of that.
@@ -86,12 +86,12 @@ class Lists:
 
     def stanzas(self) -> Iterator[Described | None]:
         """What the list tells of each package; None for what is too long. Raises what reading does."""
-        for text in read_list(unpacked_pieces(self.jail, self.place(places.PACKAGES))):
+        for text in read_list(unpacked_pieces(self.tree, self.place(places.PACKAGES))):
             yield None if text is None else read_fields(text)
 
     def count(self) -> int:
         """How many packages the list has."""
-        texts = read_list(unpacked_pieces(self.jail, self.place(places.PACKAGES)))
+        texts = read_list(unpacked_pieces(self.tree, self.place(places.PACKAGES)))
         return sum(text is not None for text in texts)
 
     def archives(self) -> Iterator[str]:
@@ -126,7 +126,7 @@ class Lists:
             if self.has(name):
                 yield name
         # Some keep what belongs to a part under its name.
-        for name in names_in(self.jail, self.folder, self._report):
+        for name in names_in(self.tree, self.folder, self._report):
             if name.endswith(f"-{places.MANIFEST}"):
                 yield name
 
@@ -141,10 +141,10 @@ class Lists:
         for file in self.others:
             if file.kind is not IndexKind.PATHS or len(found) == len(wanted):
                 continue
-            if digest_found(self.jail, file, self._report) is None:
+            if digest_found(self.tree, file, self._report) is None:
                 continue
             try:
-                pieces = unpacked_pieces(self.jail, file.path)
+                pieces = unpacked_pieces(self.tree, file.path)
                 for block in read_blocks(pieces, lambda path: label_in(path) in wanted):
                     found[label_in(block.archive)] = block
                     if len(found) == len(wanted):

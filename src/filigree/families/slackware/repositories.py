@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.shared.indexes import best_of, copies_folder, packed_digest, unpacked_pieces
 from filigree.families.shared.rings import RingRepositories, held_in_ring, ring_of
@@ -42,9 +42,9 @@ class SlackwareRepositories(RingRepositories):
     key_place = f"{places.RING}, by the system's own key ring"
 
     def __init__(
-        self, jail: Jail, report: Report, architecture: str | None, judging: Judging
+        self, tree: Tree, report: Report, architecture: str | None, judging: Judging
     ) -> None:
-        super().__init__(jail, report, architecture, judging)
+        super().__init__(tree, report, architecture, judging)
         self._opened: dict[tuple[bool, str], Lists] = {}
 
     def _read(self) -> Iterator[Repository]:
@@ -54,7 +54,7 @@ class SlackwareRepositories(RingRepositories):
 
     @cached_property
     def _values(self) -> dict[str, list[str]]:
-        return read_values(self._jail, self._report)
+        return read_values(self._tree, self._report)
 
     @cached_property
     def parts(self) -> list[str]:
@@ -84,7 +84,7 @@ class SlackwareRepositories(RingRepositories):
 
     def _mirrors(self) -> Iterator[Repository]:
         """Each address that counts; the copy below the root is of the first of them."""
-        lines = lines_of(self._jail, places.MIRRORS, self._report)
+        lines = lines_of(self._tree, places.MIRRORS, self._report)
         if len(lines) > _MIRRORS:
             self._report(Gap(places.MIRRORS, f"only the first {_MIRRORS} addresses are read"))
             lines = lines[:_MIRRORS]
@@ -95,7 +95,7 @@ class SlackwareRepositories(RingRepositories):
                 name += "'"
             names.add(name)
             yield self._repository(name, address, f"{places.MIRRORS}:{line}", number)
-        lists = Lists(self._jail, places.LISTS, self._report)
+        lists = Lists(self._tree, places.LISTS, self._report)
         if not lines and lists.has(places.PACKAGES):
             yield self._repository("lists", None, places.LISTS, 1)
 
@@ -137,13 +137,13 @@ class SlackwareRepositories(RingRepositories):
     def _shelves(self, name: str, addresses: Sequence[str], number: int | None) -> Iterator[Lists]:
         """Where copies may lie: the root's own, of the first alone; ours, where those count."""
         if number == 1:
-            yield Lists(self._jail, places.LISTS, self._report)
+            yield Lists(self._tree, places.LISTS, self._report)
         if self._own.copies is not None:
             folder = f"/{copies_folder(name, addresses)}"
             yield Lists(self._own.copies, folder, self._report, own=True)
 
     def _copy(self, lists: Lists) -> IndexCopy | None:
-        own = lists.jail is self._own.copies
+        own = lists.tree is self._own.copies
         if lists.has(places.SCRIPT_LIST) and own:
             return self._script_list(lists, own)
         if not lists.has(places.PACKAGES):
@@ -154,7 +154,7 @@ class SlackwareRepositories(RingRepositories):
         digest: str | None = None
         matches: bool | None = False
         try:
-            seen = lists.jail.observe(lists.jail.real_path(path))
+            seen = lists.tree.observe(lists.tree.real_path(path))
             signature = self._signature(lists)
             digest = lists.digest()
             matches, words = lists.believed()
@@ -178,12 +178,12 @@ class SlackwareRepositories(RingRepositories):
         """The signature of the list of digests, which stands for all others."""
         path = lists.place(places.CHECKSUMS)
         try:
-            signature = lists.jail.read_or_none(f"{path}.asc", SIGNATURE_LIMIT)
+            signature = lists.tree.read_or_none(f"{path}.asc", SIGNATURE_LIMIT)
             if signature is None or not lists.has(places.CHECKSUMS):
                 return _UNSIGNED
-            size = lists.jail.observe(lists.jail.real_path(path)).size
+            size = lists.tree.observe(lists.tree.real_path(path)).size
             return judge_pieces(
-                lambda: lists.jail.pieces(path), size, signature, self._judging, self._now
+                lambda: lists.tree.pieces(path), size, signature, self._judging, self._now
             )
         except AccessError as error:
             self._report(Gap(path, error.what))
@@ -193,20 +193,20 @@ class SlackwareRepositories(RingRepositories):
 
     def _script_copy(self) -> IndexCopy | None:
         """The scripts below the root, as one index."""
-        lists = Lists(self._jail, places.BUILD_SCRIPTS, self._report)
+        lists = Lists(self._tree, places.BUILD_SCRIPTS, self._report)
         if lists.has(places.SCRIPT_LIST):
             return self._script_list(lists, False)
-        if not self._jail.is_directory(places.BUILD_SCRIPTS):
+        if not self._tree.is_directory(places.BUILD_SCRIPTS):
             return None
-        files = [path for path, _ in info_files(self._jail, lists.folder, self._report)]
+        files = [path for path, _ in info_files(self._tree, lists.folder, self._report)]
         if not files:
             return None
         try:
-            seen = [self._jail.observe(self._jail.real_path(path)) for path in files]
+            seen = [self._tree.observe(self._tree.real_path(path)) for path in files]
         except AccessError as error:
             self._report(Gap(lists.folder, error.what))
             return None
-        digest = digest_of_tree(self._jail, lists.folder, self._report)
+        digest = digest_of_tree(self._tree, lists.folder, self._report)
         listed = IndexFile(IndexKind.PACKAGES, lists.folder, digest, False)
         newest = max(one.modified for one in seen)
         return IndexCopy(
@@ -219,13 +219,13 @@ class SlackwareRepositories(RingRepositories):
     def _script_list(self, lists: Lists, own: bool) -> IndexCopy | None:
         path = lists.place(places.SCRIPT_LIST)
         try:
-            seen = lists.jail.observe(lists.jail.real_path(path))
-            digest = packed_digest(lists.jail, path, "sha256")
+            seen = lists.tree.observe(lists.tree.real_path(path))
+            digest = packed_digest(lists.tree, path, "sha256")
             told = lists.promised.get(f"./{places.SCRIPT_LIST}")
-            matches = packed_digest(lists.jail, path, "md5") == told if told else None
+            matches = packed_digest(lists.tree, path, "md5") == told if told else None
             signature = self._signature(lists)
             count = sum(
-                "PRGNAM" in fields for fields in read_script_list(unpacked_pieces(lists.jail, path))
+                "PRGNAM" in fields for fields in read_script_list(unpacked_pieces(lists.tree, path))
             )
         except (AccessError, UnpackError) as error:
             self._report(Gap(path, str(error)))
@@ -244,8 +244,8 @@ class SlackwareRepositories(RingRepositories):
             return None
         folder = copy.path.rpartition("/")[0]
         if (copy.own, folder) not in self._opened:
-            jail = self._own.copies if copy.own and self._own.copies else self._jail
-            self._opened[copy.own, folder] = Lists(jail, folder, self._report, copy.own)
+            tree = self._own.copies if copy.own and self._own.copies else self._tree
+            self._opened[copy.own, folder] = Lists(tree, folder, self._report, copy.own)
         return self._opened[copy.own, folder]
 
     # -- keys ------------------------------------------------------------------------------
@@ -254,9 +254,9 @@ class SlackwareRepositories(RingRepositories):
     def _held(self) -> list[RootKey]:
         """Every key of the ring of the user who fetches, and the file that it is filled from."""
         how = "in the key ring of root: trusted for every repository"
-        ring = list(ring_of(places.RING, self._jail, self._keys, self._report))
+        ring = list(ring_of(places.RING, self._tree, self._keys, self._report))
         names = tuple(
-            _name_of(address) for _, address in lines_of(self._jail, places.MIRRORS, self._report)
+            _name_of(address) for _, address in lines_of(self._tree, places.MIRRORS, self._report)
         )
         return held_in_ring(ring, self._keys.held(places.KEYS), how, names)
 

@@ -6,7 +6,7 @@ What they make is offered, and has to be built first. They are read as text, and
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Report
 from filigree.families.shared.indexes import unpacked_pieces
 from filigree.families.shared.looking import names_in, read_or_report
@@ -40,59 +40,59 @@ def text_of_script(fields: Mapping[str, str]) -> str:
     return "\n".join(lines)
 
 
-def info_files(jail: Jail, top: str, report: Report) -> Iterator[tuple[str, str]]:
+def info_files(tree: Tree, top: str, report: Report) -> Iterator[tuple[str, str]]:
     """The file of each script in a tree of folders, `group/name/name.info`, with its folder."""
-    for group in names_in(jail, top, report):
+    for group in names_in(tree, top, report):
         above = f"{top}/{group}"
-        if group.startswith(".") or not jail.is_directory(above):
+        if group.startswith(".") or not tree.is_directory(above):
             continue
-        for name in names_in(jail, above, report):
+        for name in names_in(tree, above, report):
             path = f"{above}/{name}/{name}.info"
-            if jail.exists(path):
+            if tree.exists(path):
                 yield path, f"./{group}/{name}"
 
 
-def scripts_in(jail: Jail, top: str, report: Report) -> Iterator[dict[str, str]]:
+def scripts_in(tree: Tree, top: str, report: Report) -> Iterator[dict[str, str]]:
     """The fields of every script in a tree of folders."""
-    for path, place in info_files(jail, top, report):
-        fields = read_info(read_or_report(jail, path, report, INFO_LIMIT))
+    for path, place in info_files(tree, top, report):
+        fields = read_info(read_or_report(tree, path, report, INFO_LIMIT))
         if not fields.get("PRGNAM") or not fields.get("VERSION"):
             report(Gap(path, "it does not say what it makes, or of which version"))
             continue
         yield {**fields, "LOCATION": place}
 
 
-def digest_of_tree(jail: Jail, top: str, report: Report) -> str:
+def digest_of_tree(tree: Tree, top: str, report: Report) -> str:
     """One digest of all files of a tree of scripts."""
     digest = hashlib.sha256()
-    for path, _ in info_files(jail, top, report):
-        data = read_or_report(jail, path, report, INFO_LIMIT)
+    for path, _ in info_files(tree, top, report):
+        data = read_or_report(tree, path, report, INFO_LIMIT)
         digest.update(f"{path} {len(data)}\n".encode("utf-8", "surrogateescape") + data)
     return f"sha256:{digest.hexdigest()}"
 
 
 def script_needs(
-    jail: Jail, report: Report, packages: Iterable[Package]
+    tree: Tree, report: Report, packages: Iterable[Package]
 ) -> dict[str, list[tuple[Relation, str]]]:
     """What the scripts below a root tell of the needs of what is installed at their version, by label."""
-    if not jail.is_directory(places.BUILD_SCRIPTS):
+    if not tree.is_directory(places.BUILD_SCRIPTS):
         return {}
     here = {(p.name, p.version.rpartition("-")[0]): called(p) for p in packages if p.vendor}
     found = {}
-    for fields in scripts_below(jail, report):
+    for fields in scripts_below(tree, report):
         label = here.get((fields.get("PRGNAM", ""), fields.get("VERSION", "")))
         if label is not None:
             found[label] = needs_of_script(fields)
     return found
 
 
-def scripts_below(jail: Jail, report: Report) -> Iterator[dict[str, str]]:
+def scripts_below(tree: Tree, report: Report) -> Iterator[dict[str, str]]:
     """The fields of every script below a root: out of the list of all, where there is one."""
     path = f"{places.BUILD_SCRIPTS}/{places.SCRIPT_LIST}"
-    if not jail.exists(path):
-        yield from scripts_in(jail, places.BUILD_SCRIPTS, report)
+    if not tree.exists(path):
+        yield from scripts_in(tree, places.BUILD_SCRIPTS, report)
         return
     try:
-        yield from read_script_list(unpacked_pieces(jail, path))
+        yield from read_script_list(unpacked_pieces(tree, path))
     except (AccessError, UnpackError) as error:
         report(Gap(path, words_of(error)))

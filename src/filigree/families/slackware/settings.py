@@ -8,7 +8,7 @@ left out     a name, `series/`, or an expression a line, of what is to stay as i
 import re
 from collections.abc import Callable
 
-from filigree.access.jail import Jail
+from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Report
 from filigree.families.shared.expressions import Expressions, Told
 from filigree.families.shared.looking import read_or_report
@@ -25,10 +25,10 @@ _VALUE = re.compile(
 _PLAIN = re.compile(r"[\w.+-]+", re.ASCII)
 
 
-def lines_of(jail: Jail, path: str, report: Report) -> list[tuple[int, str]]:
+def lines_of(tree: Tree, path: str, report: Report) -> list[tuple[int, str]]:
     """The lines of a file that say something, each with its number."""
     found = []
-    text = text_of(read_or_report(jail, path, report, _LIMIT))
+    text = text_of(read_or_report(tree, path, report, _LIMIT))
     for number, line in enumerate(text.split("\n"), 1):
         said = line.partition("#")[0].strip()
         if said:
@@ -36,20 +36,20 @@ def lines_of(jail: Jail, path: str, report: Report) -> list[tuple[int, str]]:
     return found
 
 
-def read_values(jail: Jail, report: Report) -> dict[str, list[str]]:
+def read_values(tree: Tree, report: Report) -> dict[str, list[str]]:
     """The words of each setting; of one that stands twice the last counts."""
-    text = text_of(read_or_report(jail, places.SETTINGS, report, _LIMIT))
+    text = text_of(read_or_report(tree, places.SETTINGS, report, _LIMIT))
     return {
         name: (several or one or other or bare).split()
         for name, several, one, other, bare in _VALUE.findall(text)
     }
 
 
-def left_out(jail: Jail, report: Report) -> Callable[[Package], bool]:
+def left_out(tree: Tree, report: Report) -> Callable[[Package], bool]:
     """What tells whether a package is to stay as it is."""
     plain: set[str] = set()
     told: list[Told] = []
-    for number, line in lines_of(jail, places.LEFT_OUT, report):
+    for number, line in lines_of(tree, places.LEFT_OUT, report):
         if _PLAIN.fullmatch(line.removesuffix("/")):
             plain.add(line)
         else:

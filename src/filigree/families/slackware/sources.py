@@ -40,12 +40,12 @@ class SlackwareSources(IndexReader):
 
     def __init__(self, database: SlackwareDatabase, judging: Judging) -> None:
         configured = database.repositories(judging)
-        super().__init__(database.jail, database.report, configured, judging.copies)
+        super().__init__(database.tree, database.report, configured, judging.copies)
         self._configured = configured
 
     def digest_of(self, file: IndexFile) -> str | None:
         if file.path == places.BUILD_SCRIPTS:
-            return digest_of_tree(self._jail, file.path, self._report)
+            return digest_of_tree(self._tree, file.path, self._report)
         return super().digest_of(file)
 
     def kind_of_machine(self, package: Package) -> str:
@@ -65,7 +65,7 @@ class SlackwareSources(IndexReader):
 
     def _offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
         if file.path == places.BUILD_SCRIPTS:
-            for fields in scripts_in(self._jail, file.path, report):
+            for fields in scripts_in(self._tree, file.path, report):
                 offer = offers.script_offer(fields)
                 if offer is not None:
                     yield offer
@@ -76,7 +76,7 @@ class SlackwareSources(IndexReader):
 
     def _told(self, file: IndexFile) -> Iterator[LoggedChange]:
         """The changes of a list; what is told of everything in a directory, of each package in it."""
-        lists = Lists(self._jail_of(file), file.path.rpartition("/")[0], self._report, file.own)
+        lists = Lists(self._tree_of(file), file.path.rpartition("/")[0], self._report, file.own)
         every: list[str] | None = None
         for one in read_changes(self._pieces(file)):
             if not one.path.endswith("/*"):

@@ -72,7 +72,7 @@ def _other_kind(system: System, kind: str) -> str | None:
 def _other_distribution(system: System, distribution: str | None) -> str | None:
     if not distribution:
         return None
-    told = os_release(system.jail, system.report)
+    told = os_release(system.tree, system.report)
     names = [
         told[name].lower() for name in ("ID", "VERSION_ID", "VERSION_CODENAME") if told.get(name)
     ]

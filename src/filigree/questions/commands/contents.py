@@ -126,7 +126,7 @@ def _rows(lookup: Lookup, package: Package) -> Iterator[Content]:
 
 def _look(system: System, package: Package, record: FileRecord) -> Observation | None:
     try:
-        return system.jail.observe(record.location)
+        return system.tree.observe(record.location)
     except AccessError as error:
         if not error.absent:
             system.report(Gap(f"{record.location} of {package.name}", error.what))

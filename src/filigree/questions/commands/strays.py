@@ -19,8 +19,7 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
-from filigree.access.jail import Jail
-from filigree.access.walking import DirectoryWalk, Entry, kinds_of_file_systems
+from filigree.access.trees.protocol import Entry, Tree
 from filigree.model.answer import Answer, Gap, moment_of
 from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.files import Kind
@@ -86,7 +85,7 @@ def strays(
     kept = _Kept()
     looked = 0
     for top in tops:
-        walk = DirectoryWalk(system.jail, top, other_file_systems, kinds_of_file_systems())
+        walk = system.tree.walk(top, other_file_systems)
         below: dict[str, str | None] = {}
         for entry in walk:
             looked += 1
@@ -121,12 +120,12 @@ def _tops(system: System, asked: list[str]) -> list[str]:
     """Where walks start: each real directory once, and none within another."""
     found: dict[str, None] = {}
     for path in asked or USUAL:
-        if not system.jail.is_directory(path):
+        if not system.tree.is_directory(path):
             if asked:
                 raise BadQuestion("it is no directory below the root", path, "name a directory")
             continue
         try:
-            found[system.jail.real_path(path)] = None
+            found[system.tree.real_path(path)] = None
         except AccessError as error:
             system.report(Gap(path, error.what))
     tops = sorted(found)
@@ -147,7 +146,7 @@ def _owned(system: System, tops: Sequence[str]) -> set[str]:
             folder, _, name = path.rpartition("/")
             place = real.get(folder)
             if place is None:
-                place = real[folder] = _real(system.jail, folder)
+                place = real[folder] = _real(system.tree, folder)
             whole = f"{place}/{name}" if name else place or "/"
             if whole.startswith(fronts):
                 found.add(moved.get(path, whole))
@@ -158,11 +157,11 @@ def _moved(system: System, package: str) -> dict[str, str]:
     return {one.original: one.moved_to for one in system.relocations if one.keeper != package}
 
 
-def _real(jail: Jail, folder: str) -> str:
+def _real(tree: Tree, folder: str) -> str:
     if not folder:
         return ""
     try:
-        return jail.real_path(folder).rstrip("/")
+        return tree.real_path(folder).rstrip("/")
     except AccessError:
         return folder
 

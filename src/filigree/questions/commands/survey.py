@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from filigree.access.walking import DirectoryWalk
 from filigree.model.answer import Answer, Gap
 from filigree.model.files import Kind
 from filigree.model.package import Package
@@ -124,10 +123,10 @@ def _kept(system: System) -> Iterator[KeptFiles]:
         ("archives", system.database.archive_folders()), ("indexes", system.database.index_folders()),
     ):  # fmt: skip
         for folder in folders:
-            if not system.jail.is_directory(folder):
+            if not system.tree.is_directory(folder):
                 continue
             files = size = 0
-            for found in DirectoryWalk(system.jail, system.jail.real_path(folder), False, {}):
+            for found in system.tree.walk(system.tree.real_path(folder)):
                 if isinstance(found, Gap):
                     system.report(found)
                     continue

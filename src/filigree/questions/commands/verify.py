@@ -121,7 +121,7 @@ def _with_repositories(options: RepositoryOptions, against: Against) -> Reposito
 def _changed_at(system: System, path: str) -> str | None:
     """When a file below the root was last changed, as it says itself."""
     try:
-        moment = moment_of(system.jail.observe(path).modified // 10**9)
+        moment = moment_of(system.tree.observe(path).modified // 10**9)
     except AccessError:
         moment = None
     return None if moment is None else iso(moment)

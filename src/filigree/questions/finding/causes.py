@@ -9,7 +9,7 @@ from collections.abc import Callable, Collection, Iterator
 from enum import StrEnum
 from functools import cached_property, partial
 
-from filigree.access.walking import Entry
+from filigree.access.trees.protocol import Entry
 from filigree.families.shared import common_places as places
 from filigree.families.shared.expressions import Expressions, Told
 from filigree.families.shared.looking import names_in, read_or_report
@@ -110,7 +110,7 @@ class Causes:
             (rule, file)
             for file in self._files(places.TEMPORARY, ".conf")
             for rule in read_rules(
-                read_or_report(self._system.jail, file, self._system.report, _LIMIT)
+                read_or_report(self._system.tree, file, self._system.report, _LIMIT)
             )
         ]
 
@@ -135,7 +135,7 @@ class Causes:
 
     def _files(self, folders: tuple[str, ...], ending: str) -> Iterator[str]:
         for folder in folders:
-            for name in names_in(self._system.jail, folder, self._system.report):
+            for name in names_in(self._system.tree, folder, self._system.report):
                 if name.endswith(ending):
                     yield f"{folder}/{name}"
 
@@ -168,7 +168,7 @@ class Causes:
         if entry.kind is not Kind.LINK:
             return None
         try:
-            target = self._system.jail.real_path(entry.path)
+            target = self._system.tree.real_path(entry.path)
         except AccessError:
             return None
         if target != entry.path and (target in self._owned or self._system.owners_of(target)):

@@ -7,7 +7,7 @@ from enum import StrEnum
 from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
-from filigree.access.directories import LINK_LIMIT, encoded
+from filigree.access.trees.directories import LINK_LIMIT, encoded
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.package import Package
@@ -110,15 +110,15 @@ class OwnerSearch:
         if "/" not in asked and asked not in (".", ".."):
             return self._called(asked)
         path = absolute(self._system, asked)
-        if _GLOB.search(path) and not self._system.jail.exists(path):
+        if _GLOB.search(path) and not self._system.tree.exists(path):
             return [self._owned(found) for found in self._expand(path)]
         return [self._owned(path)]
 
     def _owned(self, path: str) -> Owned:
-        jail = self._system.jail
+        tree = self._system.tree
         try:
-            resolved: str | None = jail.real_path(path)
-            exact = jail.real_path(path, follow=False)
+            resolved: str | None = tree.real_path(path)
+            exact = tree.real_path(path, follow=False)
         except AccessError as error:
             if not error.absent:
                 self._system.report(Gap(path, error.what))
@@ -126,7 +126,7 @@ class OwnerSearch:
             exact = self._system.real(path)
             dead_end = self._target(exact) if self._on_disk_too else None
             return Owned(path, None, tuple(self._listed(path, exact)), dead_end)
-        if resolved is not None and not jail.exists(resolved):
+        if resolved is not None and not tree.exists(resolved):
             resolved = None
         if not self._on_disk_too:
             # What an archive holds is nothing to do with what is at that path here.
@@ -137,7 +137,7 @@ class OwnerSearch:
     def _target(self, path: str) -> str | None:
         """Where a link points; None where there is none."""
         try:
-            return self._system.jail.observe(path).link_target
+            return self._system.tree.observe(path).link_target
         except AccessError:
             return None
 
@@ -180,16 +180,16 @@ class OwnerSearch:
 
     def _chain(self, path: str) -> list[str]:
         """The path, then what each link leads to, one step at a time."""
-        jail = self._system.jail
+        tree = self._system.tree
         steps = [path]
         for _ in range(LINK_LIMIT):
             try:
-                target = jail.observe(steps[-1]).link_target
+                target = tree.observe(steps[-1]).link_target
                 if target is None:
                     break
                 base = steps[-1].rpartition("/")[0]
                 following = target if target.startswith("/") else f"{base}/{target}"
-                step = jail.real_path(following, follow=False)
+                step = tree.real_path(following, follow=False)
             except AccessError:
                 break
             if step in steps:
@@ -215,7 +215,7 @@ class OwnerSearch:
         found = {path for _, path in self._paths.named(name)}
         if self._on_disk_too:
             programs = (f"{place}/{name}" for place in PROGRAM_DIRECTORIES)
-            found.update(path for path in programs if self._system.jail.exists(path))
+            found.update(path for path in programs if self._system.tree.exists(path))
         return [self._owned(path) for path in self._distinct(found)]
 
     def _distinct(self, paths: Collection[str]) -> list[str]:
@@ -224,7 +224,7 @@ class OwnerSearch:
         ordered = _programs_first(paths)
         if self._on_disk_too:
             # A program that is there goes before one that has vanished.
-            ordered.sort(key=lambda path: _is_program(path) and not self._system.jail.exists(path))
+            ordered.sort(key=lambda path: _is_program(path) and not self._system.tree.exists(path))
             ordered.sort(key=lambda path: not _is_program(path))
         for path in ordered:
             exact = self._system.real(path) if self._on_disk_too else path
@@ -248,11 +248,11 @@ class OwnerSearch:
             chooses = re.compile(fnmatch.translate(part)).match
             paths = [f"{path}/{name}" for path in paths for name in self._names(path)
                      if chooses(name)]  # fmt: skip
-        return [path for path in paths if self._system.jail.exists(path)]
+        return [path for path in paths if self._system.tree.exists(path)]
 
     def _names(self, path: str) -> list[str]:
         try:
-            return self._system.jail.names(path or "/")
+            return self._system.tree.names(path or "/")
         except AccessError:
             return []
 

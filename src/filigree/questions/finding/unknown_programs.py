@@ -47,12 +47,12 @@ def _unknown(system: System) -> set[str]:
 
 def _real(system: System, folder: str) -> str | None:
     """A directory, with its links resolved; None where there is none."""
-    return system.jail.real_path(folder) if system.jail.is_directory(folder) else None
+    return system.tree.real_path(folder) if system.tree.is_directory(folder) else None
 
 
 def _names(system: System, folder: str) -> list[str]:
     try:
-        return system.jail.names(folder)
+        return system.tree.names(folder)
     except AccessError as error:
         system.report(Gap(folder, error.what))
         return []
@@ -61,7 +61,7 @@ def _names(system: System, folder: str) -> list[str]:
 def _is_program(system: System, path: str) -> bool:
     """Whether it can be run, or leads to what can be."""
     try:
-        seen = system.jail.observe(path)
+        seen = system.tree.observe(path)
     except AccessError:
         return True
     return seen.kind is Kind.LINK or (seen.kind is Kind.FILE and bool(seen.mode & 0o111))

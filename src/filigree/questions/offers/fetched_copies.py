@@ -10,8 +10,8 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from filigree.access.jail import Jail
 from filigree.access.private_folder import copy_private, make_private
+from filigree.access.trees.directory import DirectoryTree
 from filigree.access.web import FetchError
 from filigree.families.protocol import ADDED, FetchedCopies, Judging, Sources
 from filigree.model.answer import Gap
@@ -53,7 +53,7 @@ def copies_of(system: System, options: RepositoryOptions) -> FetchedCopies:
         return FetchedCopies(None, addresses)
     folder = copies_folder(system, cache)
     make_private(folder)
-    return FetchedCopies(Jail(folder), addresses)
+    return FetchedCopies(DirectoryTree(folder), addresses)
 
 
 class Fetching:
@@ -115,7 +115,7 @@ class CopyFetcher:
         self._paths = options.paths
         keys = system.own_keys(options.keyring) if options.keyring else None
         now = options.now or datetime.now(UTC)
-        own = FetchedCopies(Jail(folder), tuple(options.addresses))
+        own = FetchedCopies(DirectoryTree(folder), tuple(options.addresses))
         self.sources: Sources | None = system.sources(Judging(now, keys, own))
 
     def enabled(self, added_only: bool = False) -> list[Repository]:

@@ -14,7 +14,7 @@ def room(system: System) -> list[dict[str, Any]]:
     found: dict[int, dict[str, Any]] = {}
     for place in PLACES:
         try:
-            device, free, total = system.jail.room(place)
+            device, free, total = system.tree.room(place)
         except AccessError:
             continue
         found.setdefault(device, {"path": place, "free": free, "total": total})

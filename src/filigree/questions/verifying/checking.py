@@ -112,7 +112,7 @@ class Run:
 
     def _quick_look(self, limit: int) -> Callable[[FileRecord], int]:
         """Tells the size of a file that is as its record says, -1 of any that wants a careful look."""
-        system, holds = self._system, self._system.jail.holds
+        system, holds = self._system, self._system.tree.holds
 
         def look(record: FileRecord) -> int:
             form = None

@@ -1,4 +1,4 @@
-"""One file against its record. Pure but for one look at the disk, through the jail.
+"""One file against its record. Pure but for one look at the disk, through the tree.
 
 - Nothing is called intact that had nothing to be compared with: that is `unrecorded`. A file wants
   its content compared, a link its target; of anything else the kind is enough.
@@ -23,7 +23,7 @@ import sys
 from collections.abc import Callable
 from typing import NamedTuple
 
-from filigree.access.jail import Form, Jail
+from filigree.access.trees.protocol import Form, Tree
 from filigree.model.answer import iso, moment_of
 from filigree.model.errors import AccessError, Obstacle
 from filigree.model.files import (
@@ -110,7 +110,7 @@ def _declared(system: System, record: FileRecord, judged: Judged) -> str:
 def _stands(system: System, path: str) -> str:
     """What is at a path that packages moved their file away from, and whose it is."""
     try:
-        kind = system.jail.observe(path).kind.value
+        kind = system.tree.observe(path).kind.value
     except AccessError as error:
         return "nothing" if error.absent else f"what cannot be looked at: {error.what}"
     moved = {one.original: one.keeper for one in system.relocations}
@@ -138,7 +138,7 @@ def _vacant(system: System, record: FileRecord, whose: Package | None) -> Judged
     assert record.moot is not None
     policy = record.policies[0] if record.policies else None
     try:
-        seen = system.jail.observe(record.location)
+        seen = system.tree.observe(record.location)
     except AccessError as error:
         if not error.absent:
             return Judged(Verdict.UNREADABLE, reason=error.what)
@@ -171,21 +171,21 @@ def _by_record(
         return Judged(Verdict.EXCUSED, reason=record.moot)
     digest = record.digest
     algorithm = digest.partition(":")[0] if digest else None
-    jail = system.jail
+    tree = system.tree
     of_size = None if read_all or Aspect.SIZE in record.ignored else record.size
     capable = record.capabilities is not None
     reused = False
     try:
         if before is not None and algorithm == before.digest.partition(":")[0]:
-            seen = jail.observe(record.location, None, limit, capable)
+            seen = tree.observe(record.location, None, limit, capable)
             reused = seen.kind is Kind.FILE and before[:4] == _state(seen)
             seen = seen._replace(digest=before.digest) if reused else seen
         if not reused:
-            seen = jail.observe(record.location, algorithm, limit, capable, of_size)
+            seen = tree.observe(record.location, algorithm, limit, capable, of_size)
     except AccessError as error:
         return _unreached(record, error)
     if record.kind is not None and seen.kind is not record.kind:
-        return _other_kind(jail, record, seen)
+        return _other_kind(tree, record, seen)
     judged = _compared(system, record, seen, reused)
     for other in record.also if seen.kind is Kind.FILE else ():
         if not any(one.aspect in (Aspect.CONTENT, Aspect.SIZE) for one in judged.differences):
@@ -197,7 +197,7 @@ def _also_held(system: System, record: FileRecord, judged: Judged, digest: str) 
     """A verdict, with a further digest that the record tells of the same file."""
     algorithm = digest.partition(":")[0]
     try:
-        found = system.jail.observe(record.location, algorithm).digest
+        found = system.tree.observe(record.location, algorithm).digest
     except AccessError as error:
         return _unreached(record, error)
     if found == digest:
@@ -300,9 +300,9 @@ def _is_another(expected: int | None, found: int, told: bool) -> bool:
     return expected != found and (expected is not None or told)
 
 
-def _other_kind(jail: Jail, record: FileRecord, seen: Observation) -> Judged:
+def _other_kind(tree: Tree, record: FileRecord, seen: Observation) -> Judged:
     linked = record.kind is Kind.DIRECTORY and seen.kind is Kind.LINK
-    if linked and jail.is_directory(record.location):
+    if linked and tree.is_directory(record.location):
         policy = LocalPolicy(Sort.LINK, record.location, _THROUGH_LINK)
         return Judged(Verdict.EXCUSED, reason=_THROUGH_LINK, policy=policy)
     found = f"link to {seen.link_target}" if seen.link_target else seen.kind.value

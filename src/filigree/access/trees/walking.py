@@ -3,15 +3,15 @@
 import errno
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import lru_cache
-from typing import Any, NamedTuple
+from typing import Any
 
-from filigree.access.directories import decoded, trouble
-from filigree.access.jail import Jail
+from filigree.access.trees.directories import decoded, trouble
+from filigree.access.trees.protocol import Entry
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
-from filigree.model.files import KIND_OF_FORM, Kind
+from filigree.model.files import KIND_OF_FORM
 
 MADE_UP = frozenset({
     "autofs", "binfmt_misc", "bpf", "cgroup", "cgroup2", "configfs", "debugfs", "devpts", "devtmpfs",
@@ -21,20 +21,6 @@ MADE_UP = frozenset({
 """File systems that the kernel makes up: what is in them is in no package and on no disk."""
 _LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _DEEPEST = 256
-
-
-class Entry(NamedTuple):
-    """One path. Times are nanoseconds; `empty` is whether a directory holds nothing."""
-
-    path: str
-    kind: Kind
-    size: int
-    mode: int
-    uid: int
-    gid: int
-    modified: int
-    link_target: str | None = None
-    empty: bool = False
 
 
 @lru_cache(maxsize=1)
@@ -58,15 +44,17 @@ def kinds_of_file_systems() -> dict[int, str]:
 class DirectoryWalk:
     """Everything below a directory, a directory before its contents; a Gap where it cannot be entered."""
 
-    def __init__(self, jail: Jail, top: str, others: bool, kinds: dict[int, str]) -> None:
-        self._jail = jail
+    def __init__(
+        self, listable: Callable[[str], int], top: str, others: bool, kinds: dict[int, str]
+    ) -> None:
+        self._listable = listable
         self._top = top
         self._others = others
         self._kinds = kinds
 
     def __iter__(self) -> Iterator[Entry | Gap]:
         try:
-            handle = self._jail.listable(self._top)
+            handle = self._listable(self._top)
         except AccessError as error:
             yield Gap(self._top, error.what)
             return

@@ -1,13 +1,7 @@
-"""The jail: every read below a root, and no way out of it.
+"""The tree of a directory: every read below it, and no way out of it.
 
-Rules, before the code that keeps them:
-
-- Symbolic links resolve inside the root, absolute ones from the root, as the system itself would;
-  `directories` sees to that, and to it that a path that is swapped meanwhile leads nowhere else.
-- Only regular files are opened, after a look at what they are; pipes and devices never.
-- Nothing is written; where the platform allows it, not even access times change.
-
-Paths are text; bytes that are not UTF-8 are lone surrogates in it, whatever the locale says.
+`directories` sees to it that links resolve inside, and that a path that is swapped meanwhile leads
+nowhere else. Where the platform allows it, access times are left alone.
 """
 
 import errno
@@ -15,22 +9,24 @@ import hashlib
 import os
 import stat
 import sys
-import weakref
 from collections.abc import Iterator
 from functools import partial
 
-from filigree.access.directories import LINK_LIMIT, Directories, decoded, encoded, trouble
+from filigree.access.trees.directories import LINK_LIMIT, Directories, decoded, encoded, trouble
+from filigree.access.trees.lent_file import LentFile
+from filigree.access.trees.protocol import READ_LIMIT, Entry, Form
+from filigree.access.trees.walking import DirectoryWalk, kinds_of_file_systems
 from filigree.formats.file_capabilities import (
     ATTRIBUTE,
     CapabilityError,
     read_attribute,
     write_capabilities,
 )
+from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle
 from filigree.model.files import KIND_OF_FORM, Observation
 
 CHUNK = 1 << 17
-READ_LIMIT = 1 << 27
 
 _LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _stat, _open, _read, _close = os.stat, os.open, os.read, os.close
@@ -47,11 +43,8 @@ _HASHES = {
     "sha512": hashlib.sha512,
 }
 
-Form = tuple[int, int, int, int, int]
-"""What a look at a regular file tells: mode with its kind, user, group, size, seconds of change."""
 
-
-class Jail:
+class DirectoryTree:
     """One root, read-only. Holds directories open while it lives, or until `close`."""
 
     def __init__(self, root: str) -> None:
@@ -227,7 +220,7 @@ class Jail:
         return f"{algorithm}:{digest.hexdigest()}"
 
     def holds(
-        self, path: str, digest: str, limit: int, form: "Form | None" = None, powerless: bool = True
+        self, path: str, digest: str, limit: int, form: Form | None = None, powerless: bool = True
     ) -> int:
         """How many bytes a regular file with that digest has; -1 where anything is not just so.
 
@@ -328,7 +321,7 @@ class Jail:
         finally:
             os.close(handle)
 
-    def lend(self, path: str) -> "LentFile":
+    def lend(self, path: str) -> LentFile:
         """A regular file to be read in place, links followed; whoever borrows it closes it."""
         return LentFile(self._regular(path), path)
 
@@ -360,7 +353,13 @@ class Jail:
         except OSError as error:
             raise trouble(error, path) from error
 
-    def listable(self, path: str) -> int:
+    def walk(self, top: str, others: bool = False) -> Iterator[Entry | Gap]:
+        """Everything below a directory, a directory before its contents; a Gap where it cannot be
+        entered.
+        """
+        return iter(DirectoryWalk(self._listable, top, others, kinds_of_file_systems()))
+
+    def _listable(self, path: str) -> int:
         """A directory, links followed, opened for whoever lists it, and closes it."""
         try:
             return os.open(".", _LISTED, dir_fd=self._directories.at(path))
@@ -370,7 +369,7 @@ class Jail:
     def names(self, path: str) -> list[str]:
         """The names in a directory, sorted, links followed."""
         try:
-            handle = self.listable(path)
+            handle = self._listable(path)
             try:
                 found = os.listdir(handle)
                 for place, name in enumerate(found):  # in place: there may be millions
@@ -397,27 +396,3 @@ class Jail:
         except AccessError:
             return False
         return True
-
-
-class LentFile:
-    """A regular file, held open, read at any place. It cannot be swapped while it is held."""
-
-    def __init__(self, handle: int, path: str) -> None:
-        self.handle = handle
-        self.path = path
-        self._let_go = weakref.finalize(self, os.close, handle)
-        seen = os.fstat(handle)
-        if not stat.S_ISREG(seen.st_mode):
-            self.close()
-            raise AccessError(Obstacle.CHANGED, path)
-        self.size = seen.st_size
-
-    def close(self) -> None:
-        self._let_go()
-
-    def at(self, offset: int, count: int) -> bytes:
-        """`count` bytes from `offset`; fewer at the end. Raises AccessError."""
-        try:
-            return os.pread(self.handle, min(count, max(0, self.size - offset)), offset)
-        except OSError as error:
-            raise trouble(error, self.path) from error
