@@ -38,8 +38,9 @@ from filigree.questions.commands.verify import verify
 from filigree.questions.commands.whatif import whatif
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System, open_system
+from filigree.views.options import ViewOptions
 from filigree.views.page import Ink
-from filigree.views.render import SCREENS, Format, render
+from filigree.views.render import OPTIONS, SCREENS, Format, render
 
 ASK: dict[str, Callable[[System], Answer[Any]]] = {
     "survey": survey,
@@ -165,7 +166,8 @@ def refreshed(system: System, folder: Path) -> Answer[Any]:
 
 
 def text_of(answer: Answer[Any], form: Format, **options: Any) -> str:
-    return "".join(f"{text}\n" for text in render(answer, form, Ink(False, 100), options))
+    wished = OPTIONS.get(answer.question, ViewOptions)(**options)
+    return "".join(f"{text}\n" for text in render(answer, form, Ink(False, 100), wished))
 
 
 @pytest.mark.parametrize("question", SCREENS)

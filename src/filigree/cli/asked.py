@@ -5,6 +5,7 @@ from enum import StrEnum
 from typing import TYPE_CHECKING, Any
 
 from filigree.model.answer import Answer
+from filigree.views.options import ViewOptions
 from filigree.views.render import Format
 
 if TYPE_CHECKING:
@@ -39,5 +40,5 @@ class Shared:
         return bool(self.subjects) and all(map(is_archive_name, self.subjects))
 
 
-Asked = tuple[Answer[Any], dict[str, Any]]
+Asked = tuple[Answer[Any], ViewOptions]
 """What a command returns: the answer, and how its view is to show it."""

@@ -12,6 +12,7 @@ from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
+from filigree.views.options import NO_OPTIONS, StraysOptions, VerifyOptions
 from filigree.views.text import escaped
 
 _Subjects = Annotated[
@@ -138,7 +139,7 @@ def verify(
         )
     finally:
         progress.close()
-    return answer, {"quiet": quiet}
+    return answer, VerifyOptions(quiet)
 
 
 def percentage(text: str) -> float:
@@ -170,7 +171,7 @@ def keys(
     """Which keys this system trusts, for what."""
     from filigree.questions.commands.keys import keys
 
-    return keys(system, needed, sources), {}
+    return keys(system, needed, sources), NO_OPTIONS
 
 
 @question
@@ -201,7 +202,7 @@ def provenance(
     wanted = replace(against_of(map(typed_path, against or ()), fetch), announce=said)
     if fetch:
         sources = sources._replace(progress=FetchLine())
-    return provenance(system, map(typed_path, subjects), wanted, sources), {}
+    return provenance(system, map(typed_path, subjects), wanted, sources), NO_OPTIONS
 
 
 @question
@@ -234,4 +235,4 @@ def strays(
         answer = strays(system, map(typed_path, directories or ()), other_file_systems, progress)
     finally:
         progress.close()
-    return answer, {"all": every}
+    return answer, StraysOptions(every)

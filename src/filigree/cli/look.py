@@ -14,6 +14,13 @@ from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.census import Filter, Matching, Order
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
+from filigree.views.options import (
+    NO_OPTIONS,
+    CensusOptions,
+    ContentsOptions,
+    GroupsOptions,
+    OwnerOptions,
+)
 
 
 @question
@@ -21,7 +28,7 @@ def survey(system: System) -> Asked:
     """What kind of system is this: family, counts, sizes, freshness, health at a glance."""
     from filigree.questions.commands.survey import survey
 
-    return survey(system), {}
+    return survey(system), NO_OPTIONS
 
 
 _Patterns = Annotated[
@@ -134,11 +141,11 @@ def census(
         from filigree.questions.commands.groups import groups
 
         names = [typed_path(name) for name in group or ()]
-        return groups(system, names, sources), {"detail": bool(names)}
+        return groups(system, names, sources), GroupsOptions(bool(names))
     if leftover or leaf:
         from filigree.questions.commands.leftover import leftover as left_over
 
-        return left_over(system, kinds_of(kinds) if kinds else None, leaf), {}
+        return left_over(system, kinds_of(kinds) if kinds else None, leaf), NO_OPTIONS
     from filigree.questions.commands.census import census
 
     wanted = Filter(
@@ -154,7 +161,7 @@ def census(
     answer = census(
         system, wanted, sort, reverse, limit, scope, sources, "impact" in (columns or "")
     )
-    return answer, {"count": count, "columns": _columns(columns)}
+    return answer, CensusOptions(count, _columns(columns))
 
 
 @question
@@ -171,7 +178,7 @@ def dossier(
     """Everything known of a package."""
     from filigree.questions.commands.dossier import dossier
 
-    return dossier(system, map(typed_path, subjects), full, scope, sources), {}
+    return dossier(system, map(typed_path, subjects), full, scope, sources), NO_OPTIONS
 
 
 @question
@@ -200,7 +207,7 @@ def seek(
     from filigree.questions.commands.seek import seek
 
     typed = [typed_path(word) for word in words]
-    return seek(system, typed, names_only, regex, installed, limit, sources), {}
+    return seek(system, typed, names_only, regex, installed, limit, sources), NO_OPTIONS
 
 
 @question
@@ -229,7 +236,7 @@ def contents(
     from filigree.questions.commands.contents import contents
 
     answer = contents(system, map(typed_path, subjects), role or (), scope, sources)
-    return answer, {"tree": tree, "totals": totals}
+    return answer, ContentsOptions(tree, totals)
 
 
 @question
@@ -262,7 +269,7 @@ def owner(
     if inside and scope is not Scope.INSTALLED:
         raise BadQuestion(f"--in and --{scope} cannot go together", None, "give one of them")
     answer = owner(system, map(typed_path, paths), map(typed_path, inside or ()), scope, sources)
-    return answer, {"inside": bool(inside), "offered": scope is not Scope.INSTALLED}
+    return answer, OwnerOptions(bool(inside), scope is not Scope.INSTALLED)
 
 
 def _match(**chosen: bool) -> Matching:

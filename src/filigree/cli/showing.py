@@ -14,6 +14,7 @@ from filigree.cli.asked import Asked, Shared, When
 from filigree.model.answer import Answer
 from filigree.model.errors import NoSystem
 from filigree.system import System, open_system
+from filigree.views.options import VerifyOptions, ViewOptions
 from filigree.views.page import Ink
 from filigree.views.render import Format, render
 from filigree.views.text import escaped
@@ -51,11 +52,11 @@ def _here(root: str) -> str:
         return "/"
 
 
-def show(answer: Answer[Any], shared: Shared, options: dict[str, Any]) -> None:
+def show(answer: Answer[Any], shared: Shared, options: ViewOptions) -> None:
     """Write the answer to standard output, and what belongs beside it to standard error."""
     terminal = sys.stdout.isatty()
     form = shared.form or (Format.TABLE if terminal else Format.LINES)
-    if options.get("quiet"):
+    if isinstance(options, VerifyOptions) and options.quiet:
         return
     if not answer.records and form is Format.TABLE:
         _noted(answer)  # where nothing matched, that is the answer

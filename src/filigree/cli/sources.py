@@ -8,6 +8,7 @@ from filigree.cli.asked import Asked
 from filigree.cli.options import question, typed_path
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
+from filigree.views.options import NO_OPTIONS, ReposOptions
 
 
 @question
@@ -28,7 +29,7 @@ def repos(
     from filigree.questions.commands.repos import repos
 
     wanted = [*map(typed_path, names or ()), *sources.repositories]
-    return repos(system, wanted, options=sources), {"detail": bool(names)}
+    return repos(system, wanted, options=sources), ReposOptions(bool(names))
 
 
 @question
@@ -43,7 +44,7 @@ def behind(
     """What has a newer version, which of it is for security."""
     from filigree.questions.commands.behind import behind
 
-    return behind(system, security, sources), {}
+    return behind(system, security, sources), NO_OPTIONS
 
 
 @question
@@ -71,6 +72,6 @@ def refresh(
     line = FetchLine()
     try:
         wanted = [*map(typed_path, names or ()), *sources.repositories]
-        return refresh(system, wanted, sources._replace(paths=paths, progress=line)), {}
+        return refresh(system, wanted, sources._replace(paths=paths, progress=line)), NO_OPTIONS
     finally:
         line.close()

@@ -14,6 +14,7 @@ from filigree.questions.asking.scopes import Scope
 from filigree.questions.dependencies.ties import HARD
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
+from filigree.views.options import NO_OPTIONS, DrawOptions, NeedsOptions
 
 if TYPE_CHECKING:
     from filigree.questions.commands.needs import Layout
@@ -76,7 +77,7 @@ def needs(
     if missing:
         scope = Scope.ANY if scope is Scope.INSTALLED else scope
         wanted = wanted if kinds else wanted | {Relation.RECOMMENDS}
-    return needs(system, names, steps, wanted, scope, sources, layout, missing), {}
+    return needs(system, names, steps, wanted, scope, sources, layout, missing), NeedsOptions()
 
 
 @question
@@ -109,7 +110,7 @@ def needed_by(
     steps = _depth(deep or flat or levels or chosen_only or count, depth)
     layout = _layout(flat, levels, count)
     answer = needed_by(system, names, steps, _kinds(kinds), scope, sources, layout, chosen_only)
-    return answer, {"count": count}
+    return answer, NeedsOptions(count)
 
 
 @question
@@ -124,7 +125,7 @@ def because(
     """Why a package is here: the chains from what was chosen to it."""
     from filigree.questions.commands.because import because
 
-    return because(system, map(typed_path, subjects), chains, scope, sources), {}
+    return because(system, map(typed_path, subjects), chains, scope, sources), NO_OPTIONS
 
 
 @question
@@ -132,7 +133,7 @@ def obstacles(system: System, subjects: Subjects, *, sources: RepositoryOptions)
     """What keeps a package that is offered, or an archive, from being installed here."""
     from filigree.questions.commands.obstacles import obstacles
 
-    return obstacles(system, map(typed_path, subjects), sources), {}
+    return obstacles(system, map(typed_path, subjects), sources), NO_OPTIONS
 
 
 class BareUpgrade(TyperCommand):
@@ -192,7 +193,7 @@ def whatif(
         raise BadQuestion("nothing is asked for", None, "give --add, --drop or --upgrade")
     wishes = (map(typed_path, given or ()) for given in (add, drop, upgrade))
     comes, goes, renewed = wishes
-    return whatif(system, comes, goes, renewed, with_recommends, may_drop, sources), {}
+    return whatif(system, comes, goes, renewed, with_recommends, may_drop, sources), NO_OPTIONS
 
 
 @question
@@ -234,7 +235,7 @@ def draw(
     answer = draw(system, names, steps, _kinds(kinds), side, limit, scope, sources)
     if into and answer.records:
         write_outside(system.root, into, drawing(answer, ending) or b"")
-    return answer, {"into": into if answer.records else None}
+    return answer, DrawOptions(into if answer.records else None)
 
 
 def _depth(deep: bool, depth: int | None) -> int | None:

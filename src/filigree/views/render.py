@@ -3,11 +3,24 @@
 from collections.abc import Iterator
 from enum import StrEnum
 from importlib import import_module
-from typing import Any
+from typing import Any, cast
 
 from filigree.model.answer import Answer
+from filigree.views.options import (
+    CensusOptions,
+    ContentsOptions,
+    DrawOptions,
+    GroupsOptions,
+    NeedsOptions,
+    OwnerOptions,
+    ReposOptions,
+    StraysOptions,
+    VerifyOptions,
+    ViewOptions,
+)
 from filigree.views.page import Ink
 from filigree.views.plain import csv_text, json_text, jsonl_text, lines_text
+from filigree.views.screens.protocol import Screen
 from filigree.views.screens.words import gap_lines
 
 SCREENS = {
@@ -35,6 +48,14 @@ SCREENS = {
 }
 
 
+OPTIONS: dict[str, type[ViewOptions]] = {
+    "census": CensusOptions, "groups": GroupsOptions, "contents": ContentsOptions, "owner": OwnerOptions,
+    "needs": NeedsOptions, "needed-by": NeedsOptions, "draw": DrawOptions, "verify": VerifyOptions,
+    "strays": StraysOptions, "repos": ReposOptions,
+}  # fmt: skip
+"""What the views of a question take, where there is something to choose."""
+
+
 class Format(StrEnum):
     """The form of an answer."""
 
@@ -46,15 +67,15 @@ class Format(StrEnum):
 
 
 def render(
-    answer: Answer[Any], form: Format, ink: Ink, options: dict[str, Any] | None = None
+    answer: Answer[Any], form: Format, ink: Ink, options: ViewOptions | None = None
 ) -> Iterator[str]:
-    """The answer as lines of text, without their line ends."""
-    options = options or {}
+    """The answer as lines of text, without their line ends; `options` are those of its question."""
     if form is Format.JSON:
         return json_text(answer)
     if form is Format.JSONL:
         return jsonl_text(answer)
-    view = import_module(f"filigree.views.screens.{SCREENS[answer.question]}")
+    view = screen_of(answer.question)
+    options = options or OPTIONS.get(answer.question, ViewOptions)()
     if form is Format.LINES:
         return lines_text(view.rows(answer, options))
     if form is Format.CSV:
@@ -62,6 +83,13 @@ def render(
     return _screen(view, answer, ink, options)
 
 
-def _screen(view: Any, answer: Answer[Any], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen_of(question: str) -> Screen[Any, Any]:
+    """How the answers of a question are shown; loaded when it is asked for."""
+    return cast("Screen[Any, Any]", import_module(f"filigree.views.screens.{SCREENS[question]}"))
+
+
+def _screen(
+    view: Screen[Any, Any], answer: Answer[Any], ink: Ink, options: ViewOptions
+) -> Iterator[str]:
     yield from view.screen(answer, ink, options)
     yield from gap_lines(ink, answer.gaps)

@@ -5,6 +5,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.because import BecauseRow, Chain, StayStatus
+from filigree.views.options import ViewOptions
 from filigree.views.page import Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words
@@ -21,7 +22,7 @@ _STYLES: dict[StayStatus | None, Style] = {
 _FIELDS = ("subject", "standing", "chain", "step", "name", "version", "kind", "requirement")
 
 
-def screen(answer: Answer[BecauseRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[BecauseRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
     if not answer.records:
         return  # what matched nothing is said first, and is all
     for row in answer.records:
@@ -58,11 +59,11 @@ def _chain(row: BecauseRow, chain: Chain, ink: Ink) -> Iterator[str]:
         yield from ink.flowed(line(*parts), len(margin) + 4)
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[BecauseRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[BecauseRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
     for row in answer.records:
         if not row.chains:
             yield [row.subject, row.standing, None, None, None, None, None, row.words]

@@ -6,6 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.behind import BehindRow, UpdateStatus
+from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, minute
 from filigree.views.text import count_words, size_words
@@ -14,7 +15,7 @@ _FIELDS = tuple(field.name for field in fields(BehindRow))
 _SEVERE = frozenset({"critical", "important", "high"})
 
 
-def screen(answer: Answer[BehindRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[BehindRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
     left = list(answer.records)
     for title, belongs in _PARTS:
         part = [row for row in left if belongs(row)]
@@ -25,11 +26,11 @@ def screen(answer: Answer[BehindRow], ink: Ink, options: dict[str, Any]) -> Iter
     yield from closing(ink, *_closing(answer))
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[BehindRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[BehindRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

@@ -5,6 +5,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.asking.package_rows import PackageRow
+from filigree.views.options import CensusOptions
 from filigree.views.page import Column, Ink, Piece, Style
 from filigree.views.plain import plain
 from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, closing, day, standing
@@ -41,15 +42,15 @@ _WRAPS = frozenset(
 )
 
 
-def screen(answer: Answer[PackageRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[PackageRow], ink: Ink, options: CensusOptions) -> Iterator[str]:
     """A table, and a closing line with count and total."""
     summary = answer.summary
-    if options.get("count"):
+    if options.count:
         yield str(summary["count"])
         return
     usual = DEFAULT if summary["scope"] == "installed" else OFFERED
-    names = options.get("columns") or (usual if not 0 < ink.width < ROOMY else usual[:-1])
-    if not options.get("columns") and any(row.impact is not None for row in answer.records):
+    names = options.columns or (usual if not 0 < ink.width < ROOMY else usual[:-1])
+    if not options.columns and any(row.impact is not None for row in answer.records):
         names = (names[0], "impact", *names[1:])
     columns = [
         Column(
@@ -67,15 +68,15 @@ def screen(answer: Answer[PackageRow], ink: Ink, options: dict[str, Any]) -> Ite
     yield from closing(ink, *_closing(summary))
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
-    return ("count",) if options.get("count") else options.get("columns") or LINES
+def titles(options: CensusOptions) -> Sequence[str]:
+    return ("count",) if options.count else options.columns or LINES
 
 
-def rows(answer: Answer[PackageRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
-    if options.get("count"):
+def rows(answer: Answer[PackageRow], options: CensusOptions) -> Iterator[Sequence[Any]]:
+    if options.count:
         yield (answer.summary["count"],)
         return
-    names = options.get("columns") or LINES
+    names = options.columns or LINES
     for record in answer.records:
         yield [getattr(record, name) for name in names]
 

@@ -7,6 +7,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.files import Kind
 from filigree.questions.commands.contents import Content
+from filigree.views.options import ContentsOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, listed, size_words
@@ -18,9 +19,9 @@ _TABLE = (
 _FIELDS = Content._fields
 
 
-def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[Content], ink: Ink, options: ContentsOptions) -> Iterator[str]:
     summary = answer.summary
-    if options.get("totals"):
+    if options.totals:
         yield from _totals(answer, ink)
     else:
         many = summary["packages"] > 1
@@ -29,7 +30,7 @@ def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterat
             if many:
                 yield ink.paint(line(Piece(package, Style.TITLE), f" {version} {machine}"))
             found = list(group)
-            yield from _tree(found, ink) if options.get("tree") else _table(found, ink, nobody)
+            yield from _tree(found, ink) if options.tree else _table(found, ink, nobody)
             yield ""
     parts: list[str | Piece] = [
         Piece(count_words(summary["paths"], "path"), Style.TITLE),
@@ -41,7 +42,7 @@ def screen(answer: Answer[Content], ink: Ink, options: dict[str, Any]) -> Iterat
         escapes = count_words(summary["escapes"], "path")
         parts += ("; ", Piece(f"{escapes} would lead elsewhere", Style.BAD))
     yield from closing(ink, *parts)
-    if summary["observed"] and summary["paths"] and not options.get("totals"):
+    if summary["observed"] and summary["paths"] and not options.totals:
         silent = listed([name.replace("-", " ") for name in summary["observed"]])
         yield from ink.flowed(
             line(
@@ -54,12 +55,12 @@ def _whose(row: Content) -> tuple[str, str, str]:
     return row.package, row.architecture, row.version
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
-    return ("role", "paths", "size") if options.get("totals") else _FIELDS
+def titles(options: ContentsOptions) -> Sequence[str]:
+    return ("role", "paths", "size") if options.totals else _FIELDS
 
 
-def rows(answer: Answer[Content], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
-    if options.get("totals"):
+def rows(answer: Answer[Content], options: ContentsOptions) -> Iterator[Sequence[Any]]:
+    if options.totals:
         for role, total in answer.summary["roles"].items():
             yield (role, total["paths"], total["size"])
         return

@@ -9,6 +9,7 @@ from filigree.model.needs import Relation
 from filigree.model.package import State, Wanted
 from filigree.questions.commands.dossier import Dossier, NeedOfPackage
 from filigree.questions.dependencies.need_status import NeedStatus
+from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import VERDICT_STYLES, day, fact, minute, standing
 from filigree.views.text import size_words
@@ -21,18 +22,18 @@ _WANTED = {
 }
 
 
-def screen(answer: Answer[Dossier], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[Dossier], ink: Ink, options: ViewOptions) -> Iterator[str]:
     for at, row in enumerate(answer.records):
         if at:
             yield ""
         yield from _dossier(row, ink)
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return ("package", "fact", "value")
 
 
-def rows(answer: Answer[Dossier], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[Dossier], options: ViewOptions) -> Iterator[Sequence[Any]]:
     """A line for each fact; for each part, where a fact has several."""
     for record in answer.records:
         label = f"{record.name}:{record.architecture}={record.version}"

@@ -5,6 +5,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.draw import NodeRow, NodeStatus, Side
+from filigree.views.options import DrawOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words
@@ -14,9 +15,9 @@ _FIELDS = (
 )  # fmt: skip
 
 
-def screen(answer: Answer[NodeRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[NodeRow], ink: Ink, options: DrawOptions) -> Iterator[str]:
     summary = answer.summary
-    if not options.get("into"):
+    if not options.into:
         cells: list[list[str | Piece]] = [
             [
                 Piece(row.node, Style.BAD if row.standing is NodeStatus.UNMET else Style.NAME),
@@ -39,20 +40,20 @@ def screen(answer: Answer[NodeRow], ink: Ink, options: dict[str, Any]) -> Iterat
     parts: list[str | Piece] = [Piece(words, Style.TITLE)]
     if summary["gathered"]:
         parts.append("; the smaller of crowded levels are told as one")
-    if options.get("into"):
-        parts.append(f", drawn into {options['into']}")
+    if options.into:
+        parts.append(f", drawn into {options.into}")
     yield from closing(ink, *parts)
-    if not options.get("into"):
+    if not options.into:
         yield from ink.flowed(line(Piece("--into FILE.png draws them.", Style.FAINT)))
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
-    return ("file", "packages", "ties") if options.get("into") else _FIELDS
+def titles(options: DrawOptions) -> Sequence[str]:
+    return ("file", "packages", "ties") if options.into else _FIELDS
 
 
-def rows(answer: Answer[NodeRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
-    if options.get("into"):
-        yield [options["into"], answer.summary["packages"], answer.summary["ties"]]
+def rows(answer: Answer[NodeRow], options: DrawOptions) -> Iterator[Sequence[Any]]:
+    if options.into:
+        yield [options.into, answer.summary["packages"], answer.summary["ties"]]
         return
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]

@@ -6,6 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.groups import GroupMember, GroupRow
+from filigree.views.options import GroupsOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words
@@ -18,9 +19,9 @@ _TABLE = (
 _MEMBERS = (Column("member", wrap=True), Column("belongs"), Column("standing"))
 
 
-def screen(answer: Answer[GroupRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[GroupRow], ink: Ink, options: GroupsOptions) -> Iterator[str]:
     rows = answer.records
-    if options.get("detail"):
+    if options.detail:
         for row in rows:
             yield ink.paint(line(Piece(row.name, Style.TITLE), f"  {row.summary or ''}"))
             if row.groups:
@@ -36,17 +37,13 @@ def screen(answer: Answer[GroupRow], ink: Ink, options: dict[str, Any]) -> Itera
     yield from closing(ink, *parts)
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
-    return (
-        ("group", "member", "membership", "installed", "offered")
-        if options.get("detail")
-        else _FIELDS
-    )
+def titles(options: GroupsOptions) -> Sequence[str]:
+    return ("group", "member", "membership", "installed", "offered") if options.detail else _FIELDS
 
 
-def rows(answer: Answer[GroupRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[GroupRow], options: GroupsOptions) -> Iterator[Sequence[Any]]:
     for record in answer.records:
-        if options.get("detail"):
+        if options.detail:
             for one in record.members:
                 yield record.identity, one.name, one.membership, one.installed, one.offered
         else:

@@ -7,6 +7,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.keys import KeyRow, counts
+from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day
 from filigree.views.text import count_words, listed
@@ -20,7 +21,7 @@ _NEEDED = (Column("key"), Column("whose", wrap=True), Column("has signed", wrap=
 _SHOWN = 6
 
 
-def screen(answer: Answer[KeyRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[KeyRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
     summary = answer.summary
     if summary["needed"]:
         yield from _needed(answer, ink)
@@ -45,11 +46,11 @@ def screen(answer: Answer[KeyRow], ink: Ink, options: dict[str, Any]) -> Iterato
         yield from ink.flowed(line(Piece(words, Style.FAINT)))
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[KeyRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[KeyRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.leftover import LeftoverRow
+from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words
@@ -14,7 +15,7 @@ from filigree.views.text import count_words, size_words
 _FIELDS = tuple(field.name for field in fields(LeftoverRow))
 
 
-def screen(answer: Answer[LeftoverRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[LeftoverRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
     cells: list[list[str | Piece]] = []
     machines = len({row.architecture for row in answer.records}) > 1
     for number, group in groupby(answer.records, key=lambda row: row.cluster):
@@ -58,11 +59,11 @@ def screen(answer: Answer[LeftoverRow], ink: Ink, options: dict[str, Any]) -> It
         )
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[LeftoverRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[LeftoverRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
     for record in answer.records:
         values = [getattr(record, name) for name in _FIELDS]
         yield [" ".join(value) if isinstance(value, list) else value for value in values]

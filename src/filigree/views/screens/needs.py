@@ -9,6 +9,7 @@ from filigree.model.answer import Answer
 from filigree.model.needs import Relation
 from filigree.questions.commands.needs import NeedRow
 from filigree.questions.dependencies.need_status import NeedStatus
+from filigree.views.options import NeedsOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words
@@ -17,10 +18,10 @@ _FIELDS = tuple(field.name for field in fields(NeedRow))
 _REPEATS = {"cycle": "(a cycle: it led here)", "folded": "(its own are told elsewhere)"}
 
 
-def screen(answer: Answer[NeedRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[NeedRow], ink: Ink, options: NeedsOptions) -> Iterator[str]:
     backwards = answer.question == "needed-by"
     start = 0
-    if options.get("count"):
+    if options.count:
         yield from closing(ink, *_closing(answer, backwards))
         return
     for subject in answer.summary["subjects"]:
@@ -47,12 +48,12 @@ def screen(answer: Answer[NeedRow], ink: Ink, options: dict[str, Any]) -> Iterat
     yield from closing(ink, *_closing(answer, backwards))
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: NeedsOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[NeedRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
-    if options.get("count"):
+def rows(answer: Answer[NeedRow], options: NeedsOptions) -> Iterator[Sequence[Any]]:
+    if options.count:
         yield [answer.summary["packages"], answer.summary["installed_size"]]
     for record in answer.records:
         yield [_plain(getattr(record, name)) for name in _FIELDS]

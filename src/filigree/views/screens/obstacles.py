@@ -5,6 +5,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.obstacles import ObstacleRow
+from filigree.views.options import ViewOptions
 from filigree.views.page import Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words
@@ -14,7 +15,7 @@ _FIELDS = (
 )  # fmt: skip
 
 
-def screen(answer: Answer[ObstacleRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[ObstacleRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
     for row in answer.records:
         title: list[str | Piece] = [Piece(row.subject, Style.TITLE), f" {row.version}"]
         if row.repository:
@@ -58,11 +59,11 @@ def _one(row: ObstacleRow, ink: Ink) -> Iterator[str]:
         yield from ink.flowed(line("  ", Piece("help    ", Style.FAINT), words), 10)
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[ObstacleRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[ObstacleRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
     for row in answer.records:
         head = [row.subject, row.version, row.architecture, row.repository, row.installable]
         if not row.reasons:

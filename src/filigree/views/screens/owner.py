@@ -6,6 +6,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.questions.commands.owner import OwnerName, PathOwners
 from filigree.questions.finding.ownership import How
+from filigree.views.options import OwnerOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words
@@ -21,7 +22,7 @@ _WORDS = {
 _MANY = 4
 
 
-def screen(answer: Answer[PathOwners], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[PathOwners], ink: Ink, options: OwnerOptions) -> Iterator[str]:
     columns = (
         Column("path", wrap=True),
         Column("comes from", wrap=True),
@@ -32,7 +33,7 @@ def screen(answer: Answer[PathOwners], ink: Ink, options: dict[str, Any]) -> Ite
         cells
         for found in answer.records
         if len(found.owners) <= _MANY
-        for cells in _cells(found, bool(options.get("inside")), bool(options.get("offered")))
+        for cells in _cells(found, options.inside, options.offered)
     ]
     if table:
         yield from ink.table(columns, table)
@@ -49,16 +50,16 @@ def screen(answer: Answer[PathOwners], ink: Ink, options: dict[str, Any]) -> Ite
     yield from closing(ink, *parts)
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: OwnerOptions) -> Sequence[str]:
     own = ("path", "resolved", "name", "version", "architecture", "how")
-    if options.get("offered"):
+    if options.offered:
         return (*own, "repository")
-    return (*own, "archive") if options.get("inside") else own
+    return (*own, "archive") if options.inside else own
 
 
-def rows(answer: Answer[PathOwners], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[PathOwners], options: OwnerOptions) -> Iterator[Sequence[Any]]:
     wide = len(titles(options))
-    offered = bool(options.get("offered"))
+    offered = options.offered
     for found in answer.records:
         if not found.owners:
             yield (found.path, found.resolved, None, None, None, None, None)[:wide]

@@ -7,6 +7,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.files import Evidence
 from filigree.questions.commands.provenance import Holds, Provenance
+from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words
@@ -16,7 +17,7 @@ _LINKS = (Column(""), Column(""), Column("", wrap=True))
 _STYLES = {Holds.YES: Style.GOOD, Holds.BROKEN: Style.BAD, Holds.ABSENT: Style.WARN}
 
 
-def screen(answer: Answer[Provenance], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[Provenance], ink: Ink, options: ViewOptions) -> Iterator[str]:
     for row in answer.records:
         label = f"{row.package}:{row.architecture}={row.version}"
         name = "" if row.subject == label else f"  {row.package} {row.version}"
@@ -53,11 +54,11 @@ def _ending(row: Provenance) -> tuple[str | Piece, ...]:
     return (Piece(words[row.evidence], Style.WARN),)
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[Provenance], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[Provenance], options: ViewOptions) -> Iterator[Sequence[Any]]:
     for row in answer.records:
         links = [f"{one.link}: {one.verdict.value}: {one.detail}" for one in row.links]
         yield [links if name == "links" else getattr(row, name) for name in _FIELDS]

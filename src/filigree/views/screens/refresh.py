@@ -6,6 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.refresh import FetchOutcome, RefreshRow
+from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day
 from filigree.views.text import count_words, size_words
@@ -23,7 +24,7 @@ _STYLES = {
 _OLDER_SHOWN = 5
 
 
-def screen(answer: Answer[RefreshRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[RefreshRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
     rows = answer.records
     if rows:
         yield from ink.table(_TABLE, [_cells(row) for row in rows])
@@ -48,11 +49,11 @@ def screen(answer: Answer[RefreshRow], ink: Ink, options: dict[str, Any]) -> Ite
     yield from closing(ink, *parts)
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[RefreshRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[RefreshRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

@@ -8,6 +8,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.signatures import SignatureVerdict
 from filigree.questions.commands.repos import RepositoryRow
+from filigree.views.options import ReposOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day, fact, minute
 from filigree.views.text import count_words, size_words
@@ -27,10 +28,10 @@ _STYLES = {
 }
 
 
-def screen(answer: Answer[RepositoryRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[RepositoryRow], ink: Ink, options: ReposOptions) -> Iterator[str]:
     rows = answer.records
     now = answer.summary["asked_at"]
-    if options.get("detail"):
+    if options.detail:
         for row in rows:
             yield from _detail(row, ink)
             yield ""
@@ -47,11 +48,11 @@ def screen(answer: Answer[RepositoryRow], ink: Ink, options: dict[str, Any]) -> 
         yield from ink.flowed(line(Piece(words, Style.FAINT)))
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ReposOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[RepositoryRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[RepositoryRow], options: ReposOptions) -> Iterator[Sequence[Any]]:
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

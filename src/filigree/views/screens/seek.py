@@ -6,6 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.commands.seek import Find, FoundIn, SeekRow
+from filigree.views.options import ViewOptions
 from filigree.views.page import Ink, Line, Piece, Style, cells, line
 from filigree.views.screens.words import closing
 from filigree.views.text import count_words, escaped
@@ -15,7 +16,7 @@ _MARKS = "«»"
 """Around what matched where there is no colour to mark it."""
 
 
-def screen(answer: Answer[SeekRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[SeekRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
     rows = answer.records
     wide = min(30, max((cells(escaped(row.name)) for row in rows), default=0)) + 2
     for row in rows:
@@ -25,11 +26,11 @@ def screen(answer: Answer[SeekRow], ink: Ink, options: dict[str, Any]) -> Iterat
     yield from closing(ink, *_closing(answer.summary))
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[SeekRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[SeekRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

@@ -9,6 +9,7 @@ from filigree.model.answer import Answer
 from filigree.model.files import Kind
 from filigree.questions.commands.strays import Rank, Stray, by_directory, folder_of
 from filigree.questions.finding.causes import Cause
+from filigree.views.options import StraysOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day
 from filigree.views.text import count_words, listed, size_words
@@ -39,14 +40,14 @@ _TITLES = {
 _STYLES = {Rank.RIGHTS: Style.BAD, Rank.PROGRAM: Style.WARN, Rank.OTHER: Style.TITLE}
 
 
-def screen(answer: Answer[Stray], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[Stray], ink: Ink, options: StraysOptions) -> Iterator[str]:
     for rank in Rank:
         found = [row for row in answer.records if row.rank is rank]
         if not found:
             continue
         yield ink.paint(line(Piece(_TITLES[rank], _STYLES[rank])))
         # What is harmless and has a cause is counted: a system has tens of thousands of those.
-        brief = rank is Rank.OTHER and not options.get("all")
+        brief = rank is Rank.OTHER and not options.every
         told = [row for row in found if not brief or row.cause is None]
         if told:
             table = _TABLE if any(row.cause for row in told) else _TABLE[:-1]
@@ -57,11 +58,11 @@ def screen(answer: Answer[Stray], ink: Ink, options: dict[str, Any]) -> Iterator
     yield from closing(ink, *_closing(answer.summary))
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: StraysOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[Stray], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[Stray], options: StraysOptions) -> Iterator[Sequence[Any]]:
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

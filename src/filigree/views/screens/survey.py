@@ -7,6 +7,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.package import State
 from filigree.questions.commands.survey import Survey, Weight
+from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, fact, minute
 from filigree.views.text import count_words, listed, size_words
@@ -14,7 +15,7 @@ from filigree.views.text import count_words, listed, size_words
 _BAR = 30
 
 
-def screen(answer: Answer[Survey], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[Survey], ink: Ink, options: ViewOptions) -> Iterator[str]:
     """What it is, how it stands, and what is biggest."""
     found = answer.records[0]
     yield ink.paint(line(Piece(found.label or "A system that gives itself no name", Style.TITLE)))
@@ -64,11 +65,11 @@ def screen(answer: Answer[Survey], ink: Ink, options: dict[str, Any]) -> Iterato
         )
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return ("fact", "value")
 
 
-def rows(answer: Answer[Survey], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[Survey], options: ViewOptions) -> Iterator[Sequence[Any]]:
     found = answer.records[0]
     for field in fields(found):
         if field.name == "biggest":

@@ -9,6 +9,7 @@ from filigree.model.files import Aspect, Difference, Evidence, Sort, Verdict
 from filigree.model.package import State
 from filigree.model.signatures import SignatureVerdict
 from filigree.questions.verifying.verdicts import SIGNED, FileVerdict
+from filigree.views.options import VerifyOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import STATE_WORDS, VERDICT_STYLES, closing
 from filigree.views.text import count_words, listed, size_words
@@ -30,7 +31,7 @@ _EVIDENCE = (
 _FILE = (Column(""), Column("", wrap=True), Column("", wrap=True))
 
 
-def screen(answer: Answer[FileVerdict], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[FileVerdict], ink: Ink, options: VerifyOptions) -> Iterator[str]:
     unsound = answer.summary["unsound"]
     for package, found in _groups(answer.records):
         state = unsound.get(package.partition(":")[0])
@@ -41,11 +42,11 @@ def screen(answer: Answer[FileVerdict], ink: Ink, options: dict[str, Any]) -> It
     yield from _summary(answer, ink)
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: VerifyOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[FileVerdict], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[FileVerdict], options: VerifyOptions) -> Iterator[Sequence[Any]]:
     for row in answer.records:
         differences = [_plain_difference(d) for d in row.differences]
         yield [differences if name == "differences" else getattr(row, name) for name in _FIELDS]

@@ -7,6 +7,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.questions.commands.whatif import VERSIONS, WhatifRow
 from filigree.questions.planning.outcomes import PlanAction
+from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, fact
 from filigree.views.text import count_words, size_words
@@ -22,7 +23,7 @@ _HEADS = {
 }
 
 
-def screen(answer: Answer[WhatifRow], ink: Ink, options: dict[str, Any]) -> Iterator[str]:
+def screen(answer: Answer[WhatifRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
     summary = answer.summary
     yield from _loud(answer, ink)
     for words in summary["remarks"]:
@@ -45,11 +46,11 @@ def screen(answer: Answer[WhatifRow], ink: Ink, options: dict[str, Any]) -> Iter
     yield from _weights(answer, ink)
 
 
-def titles(options: dict[str, Any]) -> Sequence[str]:
+def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[WhatifRow], options: dict[str, Any]) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[WhatifRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

@@ -1,0 +1,77 @@
+"""How an answer is shown, as far as a person may choose: what each view takes."""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class ViewOptions:
+    """What every view takes: nothing to choose."""
+
+
+@dataclass(frozen=True, slots=True)
+class CensusOptions(ViewOptions):
+    """Packages: `count` shows how many alone; `columns` are the fields that are shown."""
+
+    count: bool = False
+    columns: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class GroupsOptions(ViewOptions):
+    """Groups: with `detail` the members of each."""
+
+    detail: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ContentsOptions(ViewOptions):
+    """Files: as a `tree`, or `totals` by role alone."""
+
+    tree: bool = False
+    totals: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class OwnerOptions(ViewOptions):
+    """Owners: of paths `inside` archives, or among what is `offered` too."""
+
+    inside: bool = False
+    offered: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class NeedsOptions(ViewOptions):
+    """Needs: `count` shows how many packages alone."""
+
+    count: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class DrawOptions(ViewOptions):
+    """A picture of a graph: the file that it was drawn `into`, if any."""
+
+    into: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class VerifyOptions(ViewOptions):
+    """Verdicts: a `quiet` answer is its exit status alone."""
+
+    quiet: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class StraysOptions(ViewOptions):
+    """Files of nobody: `every` one, and not the first of each folder."""
+
+    every: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ReposOptions(ViewOptions):
+    """Repositories: with `detail` everything of each."""
+
+    detail: bool = False
+
+
+NO_OPTIONS = ViewOptions()
