@@ -81,6 +81,7 @@ class System:
 
     @property
     def gaps(self) -> list[Gap]:
+        """What could not be looked at, each once, as it was found."""
         found = list(self._gaps)
         if self._unnamed:
             why = f"only the first {GAPS_NAMED:,} are named"
@@ -293,6 +294,7 @@ class System:
 
     @cached_property
     def system_label(self) -> SystemLabel:
+        """What was asked, for an answer: root, family and name."""
         return SystemLabel(self.root, self.family.name, self.label)
 
     def owner_name(self, uid: int) -> str:
@@ -318,6 +320,7 @@ class System:
 
     @property
     def has_groups(self) -> bool:
+        """Whether the root has a list of groups."""
         return bool(self._groups.numbers)
 
     @cached_property

@@ -296,6 +296,7 @@ class BlobTable(Table[tuple[str, bytes]]):
         self.insert("blobs", 2, items)
 
     def whole(self) -> dict[str, bytes]:
+        """Every blob, by its name."""
         return dict(self.connection.execute("SELECT name, data FROM blobs"))
 
 

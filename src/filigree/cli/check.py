@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.asked import Asked
+from filigree.cli.asked import Shown
 from filigree.cli.options import Subjects, complete_packages, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Verdict
@@ -103,7 +103,7 @@ def verify(
     read_all: _ReadAll = False,
     *,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """Whether files are still as shipped."""
     from filigree.cli.progress import FetchLine, ProgressLine
     from filigree.questions.commands.verify import verify
@@ -114,8 +114,7 @@ def verify(
     shown = frozenset(only) if only else frozenset(Verdict) if every else LOUD
     if Aspect.MODIFIED in (aspect or ()) and not only:
         shown |= {Verdict.INTACT}  # a time of change alone alters no verdict
-    if quiet:
-        shown = frozenset()  # nothing is shown, so nothing need be kept
+    shown = frozenset() if quiet else shown  # what is not shown need not be kept
     progress = ProgressLine()
     manner = Manner(
         replace(against_of(map(typed_path, against or ()), fetch), announce=said),
@@ -167,7 +166,7 @@ def keys(
     ] = False,
     *,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """Which keys this system trusts, for what."""
     from filigree.questions.commands.keys import keys
 
@@ -193,7 +192,7 @@ def provenance(
     ] = False,
     *,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """The chain from a key to this package, link by link."""
     from filigree.cli.progress import FetchLine
     from filigree.questions.commands.provenance import provenance
@@ -225,7 +224,7 @@ def strays(
     every: Annotated[
         bool, typer.Option("--all", help="In a table, also list what is harmless and has a cause.")
     ] = False,
-) -> Asked:
+) -> Shown:
     """Which files come from no package."""
     from filigree.cli.progress import CountLine
     from filigree.questions.commands.strays import strays

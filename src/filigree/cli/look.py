@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.asked import Asked
+from filigree.cli.asked import Shown
 from filigree.cli.options import Subjects, complete_packages, kinds_of, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
@@ -24,7 +24,7 @@ from filigree.views.options import (
 
 
 @question
-def survey(system: System) -> Asked:
+def survey(system: System) -> Shown:
     """What kind of system is this: family, counts, sizes, freshness, health at a glance."""
     from filigree.questions.commands.survey import survey
 
@@ -135,7 +135,7 @@ def census(
     *,
     scope: Scope,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """What is installed: filtered, sorted, counted, totalled."""
     if group or all_groups:
         from filigree.questions.commands.groups import groups
@@ -174,7 +174,7 @@ def dossier(
     *,
     scope: Scope,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """Everything known of a package."""
     from filigree.questions.commands.dossier import dossier
 
@@ -202,7 +202,7 @@ def seek(
     ] = None,
     *,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """Which packages match some words, installed or available."""
     from filigree.questions.commands.seek import seek
 
@@ -231,7 +231,7 @@ def contents(
     *,
     scope: Scope,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """Which files are in a package, by role."""
     from filigree.questions.commands.contents import contents
 
@@ -262,7 +262,7 @@ def owner(
     *,
     scope: Scope,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """Which package a path comes from, and how we know."""
     from filigree.questions.commands.owner import owner
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from filigree.cli.asked import Asked, Shared, When
+from filigree.cli.asked import Shared, Shown, When
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
 from filigree.views.render import Format
@@ -113,7 +113,7 @@ _PATHS_TOO = ("contents", "owner")
 """The commands that ask indexes of paths: they are fetched for these alone."""
 
 
-def question(command: Callable[..., Asked]) -> Callable[..., None]:
+def question(command: Callable[..., Shown]) -> Callable[..., None]:
     """Make a command of a function that takes a system and its own options."""
     signature = inspect.signature(command)
     ours = ("system", "shared", "scope", "sources")

@@ -32,6 +32,7 @@ class Line:
         return True
 
     def write(self, words: str) -> None:
+        """Show a text in the place of what was shown; nothing where nobody watches."""
         sys.stderr.write(f"\r\x1b[K{words}")
         sys.stderr.flush()
 

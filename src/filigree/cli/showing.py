@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from itertools import chain, islice
 from typing import Any
 
-from filigree.cli.asked import Asked, Shared, When
+from filigree.cli.asked import Shared, Shown, When
 from filigree.model.answer import Answer
 from filigree.model.errors import NoSystem
 from filigree.system import System, open_system
@@ -23,7 +23,7 @@ _PAGERS = (("less", "-R"), ("more",))
 log = logging.getLogger("filigree")
 
 
-def answer_and_show(shared: Shared, ask: Callable[[System], Asked]) -> int:
+def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
     """Open the system, ask, show; the exit status comes back."""
     if shared.verbose:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)

@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from filigree.cli.asked import Asked
+from filigree.cli.asked import Shown
 from filigree.cli.options import question, typed_path
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
@@ -24,7 +24,7 @@ def repos(
     ] = None,
     *,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """Which repositories, in detail."""
     from filigree.questions.commands.repos import repos
 
@@ -40,7 +40,7 @@ def behind(
     ] = False,
     *,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """What has a newer version, which of it is for security."""
     from filigree.questions.commands.behind import behind
 
@@ -64,7 +64,7 @@ def refresh(
     ] = False,
     *,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """Fetch the indexes of repositories into your own cache; the system is not touched."""
     from filigree.cli.progress import FetchLine
     from filigree.questions.commands.refresh import refresh

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 from typer.core import TyperCommand
 
-from filigree.cli.asked import Asked
+from filigree.cli.asked import Shown
 from filigree.cli.options import KINDS, Subjects, complete_packages, kinds_of, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
@@ -66,7 +66,7 @@ def needs(
     *,
     scope: Scope,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """What a package requires, with versions, met or unmet."""
     from filigree.questions.commands.needs import needs
 
@@ -102,7 +102,7 @@ def needed_by(
     *,
     scope: Scope,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """What requires a package."""
     from filigree.questions.commands.needs import needed_by
 
@@ -121,7 +121,7 @@ def because(
     *,
     scope: Scope,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """Why a package is here: the chains from what was chosen to it."""
     from filigree.questions.commands.because import because
 
@@ -129,7 +129,7 @@ def because(
 
 
 @question
-def obstacles(system: System, subjects: Subjects, *, sources: RepositoryOptions) -> Asked:
+def obstacles(system: System, subjects: Subjects, *, sources: RepositoryOptions) -> Shown:
     """What keeps a package that is offered, or an archive, from being installed here."""
     from filigree.questions.commands.obstacles import obstacles
 
@@ -140,6 +140,7 @@ class BareUpgrade(TyperCommand):
     """A command whose `--upgrade` may stand without a subject: then it means everything."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        """Let `--upgrade` stand without a name: for everything."""
         ahead = [*args[1:], "--"]
         bare = [
             f"{word}=*" if word == "--upgrade" and after.startswith("-") else word
@@ -185,7 +186,7 @@ def whatif(
     ] = False,
     *,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """What would come, go, change and be left over. Nothing is changed."""
     from filigree.questions.commands.whatif import whatif
 
@@ -218,7 +219,7 @@ def draw(
     *,
     scope: Scope,
     sources: RepositoryOptions,
-) -> Asked:
+) -> Shown:
     """A picture of who needs a package, and of what it needs."""
     from filigree.cli.files import write_outside
     from filigree.questions.commands.draw import Side, draw

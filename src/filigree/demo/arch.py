@@ -48,10 +48,12 @@ class InstalledGood:
 
     @property
     def folder(self) -> str:
+        """What its folder in the database is called."""
         return f"{places.LOCAL}/{self.ware.name}-{self.version}"
 
     @property
     def file_name(self) -> str:
+        """What its archive is called."""
         return f"{self.ware.name}-{self.version}-{self.architecture}.pkg.tar.zst"
 
 

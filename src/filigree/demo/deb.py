@@ -54,6 +54,7 @@ class Installed:
 
 
 def version_of(ware: Ware) -> str:
+    """The version of a ware as this family writes it."""
     return f"{ware.epoch}:{ware.version}" if ware.epoch else ware.version
 
 

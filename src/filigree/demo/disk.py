@@ -23,6 +23,7 @@ class Disk:
         return self.folder / path.lstrip("/")
 
     def directory(self, path: str, mode: int = 0o755) -> None:
+        """Make a directory."""
         real = self.real(path)
         if not real.exists():
             self._above(real)
@@ -32,6 +33,7 @@ class Disk:
     def file(
         self, path: str, content: bytes | str, mode: int = 0o644, at: datetime = BUILT
     ) -> None:
+        """Write a file."""
         real = self.real(path)
         self._above(real)
         real.write_bytes(content.encode() if isinstance(content, str) else content)
@@ -39,6 +41,7 @@ class Disk:
         self.touch(path, at)
 
     def link(self, path: str, target: str, at: datetime = BUILT) -> None:
+        """Make a symbolic link."""
         real = self.real(path)
         self._above(real)
         if real.is_symlink() or real.exists():
@@ -47,9 +50,11 @@ class Disk:
         self.touch(path, at)
 
     def remove(self, path: str) -> None:
+        """Take a file away."""
         self.real(path).unlink()
 
     def touch(self, path: str, at: datetime) -> None:
+        """Set when a path was last changed."""
         seconds = at.timestamp()
         os.utime(self.real(path), (seconds, seconds), follow_symlinks=False)
 

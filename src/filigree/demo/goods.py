@@ -35,6 +35,7 @@ class Good:
 
     @property
     def md5(self) -> str:
+        """The digest of its content, in hex."""
         return hashlib.md5(self.content or b"", usedforsecurity=False).hexdigest()
 
 

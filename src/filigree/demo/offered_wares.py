@@ -140,6 +140,7 @@ class Suite:
 
 
 def suites() -> tuple[Suite, ...]:
+    """Every suite of the repository that has suites."""
     return (
         Suite(CODENAME, tuple(offered_wares(UPDATES)), "Coast", BUILT + LIFE),
         Suite(URGENT, FIXES, "Coast Security", BUILT + LIFE),

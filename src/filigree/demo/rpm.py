@@ -77,6 +77,7 @@ class Shipped:
 
     @property
     def file_name(self) -> str:
+        """What its archive is called."""
         return f"{self.name}-{self.version}.{self.architecture}.rpm"
 
 

@@ -40,6 +40,7 @@ def rpm_shipped() -> tuple[rpm.Shipped, ...]:
 
 @lru_cache(maxsize=512)
 def rpm_archive(one: rpm.Shipped) -> bytes:
+    """The bytes of an archive that is offered."""
     return rpm.archive(one, "gzip")
 
 

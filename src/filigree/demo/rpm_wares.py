@@ -63,19 +63,21 @@ def shipped(ware: Ware, number: int = 0) -> Shipped:
         goods = _by_version(ware, goods)
     name = ware.name
     return Shipped(
-        ware,
-        goods,
-        "noarch" if ware.any_machine else "x86_64",
-        BUILT + timedelta(hours=7 * number, minutes=number),
-        _NEEDS.get(name, ()),
-        _SUPPLEMENTS.get(name, ""),
-        _CLAIMED.get(name, ()),
-        ((_given_away(goods), "tide"),) if name == "tidegauge" else (),
-        (WAIVED,) if name == "buoywatch" else (),
-        tuple(g.path for g in goods if "plot-chart" in g.path) if name == "chartroom" else (),
-        ("/etc/mudflatd/peers",) if name == "mudflatd" else (),
-        tuple((other.name, other.library) for other in WARES if other.library),
-        name in _ANCIENT,
+        ware=ware,
+        goods=goods,
+        architecture="noarch" if ware.any_machine else "x86_64",
+        at=BUILT + timedelta(hours=7 * number, minutes=number),
+        needs=_NEEDS.get(name, ()),
+        supplements=_SUPPLEMENTS.get(name, ""),
+        claimed=_CLAIMED.get(name, ()),
+        owners=((_given_away(goods), "tide"),) if name == "tidegauge" else (),
+        ignored=(WAIVED,) if name == "buoywatch" else (),
+        replaced=tuple(g.path for g in goods if "plot-chart" in g.path)
+        if name == "chartroom"
+        else (),
+        may_be_missing=("/etc/mudflatd/peers",) if name == "mudflatd" else (),
+        sonames=tuple((other.name, other.library) for other in WARES if other.library),
+        ancient=name in _ANCIENT,
     )
 
 

@@ -37,7 +37,7 @@ class Manners:
 
 
 @dataclass(frozen=True)
-class Asked:
+class ServedRequest:
     """One request: its path, the status that was answered, and how many bytes were sent."""
 
     path: str
@@ -51,7 +51,7 @@ class Server:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.manners = Manners()
-        self.asked: list[Asked] = []
+        self.asked: list[ServedRequest] = []
         outer = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -68,13 +68,16 @@ class Server:
 
     @property
     def address(self) -> str:
+        """Where it answers."""
         host, port = self._server.server_address[:2]
         return f"http://{host!s}:{port}"
 
     def start(self) -> None:
+        """Answer from now on, in a thread of its own."""
         self._thread.start()
 
     def stop(self) -> None:
+        """Answer no more."""
         self._server.shutdown()
         self._server.server_close()
 
@@ -87,6 +90,7 @@ class Server:
         return real.read_bytes() if inside and self.manners.only(path) else None
 
     def answer(self, request: BaseHTTPRequestHandler) -> None:
+        """Answer one request, with the manners that are set."""
         manners = self.manners
         path = request.path.lstrip("/")
         time.sleep(manners.pause)
@@ -140,7 +144,7 @@ class Server:
             request.close_connection = True
         if manners.larger:
             request.close_connection = True
-        self.asked.append(Asked(path, status, len(sent)))
+        self.asked.append(ServedRequest(path, status, len(sent)))
         try:
             if manners.trickle:
                 for at in range(len(sent)):

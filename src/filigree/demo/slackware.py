@@ -54,14 +54,17 @@ class InstalledWare:
 
     @property
     def file_name(self) -> str:
+        """What its archive is called."""
         return f"{self.label}.txz"
 
     @property
     def series(self) -> str:
+        """The series of archives that it is of."""
         return _SERIES.get(self.ware.section, "ap")
 
     @property
     def folder(self) -> str:
+        """The folder of a repository that its archive lies in."""
         return f"./{self.part}/{'packages' if self.part == 'patches' else self.series}"
 
     @property

@@ -44,6 +44,7 @@ class Key(NamedTuple):
 
     @property
     def fingerprint(self) -> str:
+        """What it is told apart by, in hex."""
         return self.fingerprints[0]
 
     def made(self, issuer: str) -> bool:
@@ -128,8 +129,10 @@ def _key(certificate: Any, file: str, told: dict[str, str]) -> Key:
     if not revoked:
         doubt = doubt or told.get(prints[0])
     return Key(
-        (own, *(one for one in prints if one != own)), identity, made, expires, revoked,
-        file, certificate, algorithm or "unknown", weakness, revoked_at, doubt,
+        fingerprints=(own, *(one for one in prints if one != own)), identity=identity, made_at=made,
+        expires_at=expires, revoked=revoked,
+        file=file, certificate=certificate, algorithm=algorithm or "unknown", weakness=weakness,
+        revoked_at=revoked_at, doubt=doubt,
     )  # fmt: skip
 
 

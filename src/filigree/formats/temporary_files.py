@@ -23,6 +23,7 @@ class Rule(NamedTuple):
 
     @property
     def patterned(self) -> bool:
+        """Whether its path is a pattern."""
         return bool(_PATTERNED & set(self.path))
 
 

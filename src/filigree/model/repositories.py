@@ -96,6 +96,7 @@ class Advisory:
 
     @property
     def security(self) -> bool:
+        """Whether it is for security."""
         return self.kind == "security"
 
 

@@ -153,9 +153,11 @@ class DirectoryTree:
         except OSError as error:
             raise trouble(error, path) from error
         return Observation(
-            KIND_OF_FORM[form], before.st_size, mode & 0o7777, before.st_uid, before.st_gid,
-            before.st_mtime_ns, target, digest, before.st_rdev, carried, before.st_ino,
-            before.st_ctime_ns,
+            kind=KIND_OF_FORM[form], size=before.st_size, mode=mode & 0o7777, uid=before.st_uid,
+            gid=before.st_gid,
+            modified=before.st_mtime_ns, link_target=target, digest=digest, device=before.st_rdev,
+            capabilities=carried, inode=before.st_ino,
+            changed=before.st_ctime_ns,
         )  # fmt: skip
 
     def _capabilities(self, raw: bytes, above: int, seen: os.stat_result) -> str:

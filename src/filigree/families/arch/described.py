@@ -135,13 +135,13 @@ def record_of(
         one.digests
     )
     return FileRecord(
-        path, path, one.kind,
-        (preferred[0] if preferred else settings.get(path)) if is_file else None,
-        one.size if is_file else None,
-        None if one.kind is Kind.LINK else one.mode,
-        None if one.uid is None else f"#{one.uid}",
-        None if one.gid is None else f"#{one.gid}",
-        one.link_target, config, Role.CONFIG if config else None,
+        path=path, location=path, kind=one.kind,
+        digest=(preferred[0] if preferred else settings.get(path)) if is_file else None,
+        size=one.size if is_file else None,
+        mode=None if one.kind is Kind.LINK else one.mode,
+        owner=None if one.uid is None else f"#{one.uid}",
+        group=None if one.gid is None else f"#{one.gid}",
+        link_target=one.link_target, config=config, mark=Role.CONFIG if config else None,
         modified=one.modified if is_file else None,
         also=_also(settings.get(path), preferred) if is_file else (),
     )  # fmt: skip

@@ -159,9 +159,10 @@ class ArchRepositories(RingRepositories):
         more = f"{folder}/{name}.files"
         files = (IndexFile(IndexKind.PATHS, more, None, False, own),) if tree.exists(more) else ()
         return IndexCopy(
-            path, seen.size, packages, signed_at(signature), moment_of(seen.modified // 10**9), None,
-            signature,
-            matches, tuple(remarks), listed, files, own,
+            path=path, size=seen.size, packages=packages, made_at=signed_at(signature),
+            fetched_at=moment_of(seen.modified // 10**9), expires_at=None,
+            signature=signature,
+            matches=matches, remarks=tuple(remarks), listed=listed, files=files, own=own,
         )  # fmt: skip
 
     @staticmethod

@@ -151,9 +151,11 @@ class Copies:
             remarks.append("it has expired")
         others = (self._file(source, *one) for one in other_paths(source, architecture))
         return IndexCopy(
-            found.path, size, packages, release.made_at if release else None, signed.fetched_at,
-            expires, signed.signature, matches, tuple(remarks), found._replace(digest=digest),
-            tuple(one for one in others if one is not None), self.own,
+            path=found.path, size=size, packages=packages,
+            made_at=release.made_at if release else None, fetched_at=signed.fetched_at,
+            expires_at=expires, signature=signed.signature, matches=matches, remarks=tuple(remarks),
+            listed=found._replace(digest=digest),
+            files=tuple(one for one in others if one is not None), own=self.own,
         )  # fmt: skip
 
     def _file(self, source: Source, kind: IndexKind, inner: str) -> IndexFile | None:

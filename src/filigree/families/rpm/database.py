@@ -12,7 +12,7 @@ from filigree.families.rpm import described, file_records, places
 from filigree.families.rpm.caches import cache_folders
 from filigree.families.rpm.containers import Container, open_container
 from filigree.families.rpm.finding import database_paths
-from filigree.families.rpm.history import History, RpmHistory
+from filigree.families.rpm.history import Origins, RpmHistory
 from filigree.families.rpm.policy import main_words, read_policy
 from filigree.families.rpm.rules import RpmRules
 from filigree.families.rpm.signatures import record_signature
@@ -120,7 +120,7 @@ class RpmDatabase(DatabaseDefaults):
 
     def _read_packages(self) -> list[Package]:
         found = []
-        history, policy = History(self.tree, self.report), read_policy(self.tree, self.report)
+        history, policy = Origins(self.tree, self.report), read_policy(self.tree, self.report)
 
         def more(name: str, version: str, architecture: str) -> Mapping[str, Any]:
             reason, repository = history.of(name, version, architecture)

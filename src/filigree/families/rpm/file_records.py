@@ -75,6 +75,7 @@ def _not_swollen(header: Header, lengths: Sequence[int], places: Sequence[int]) 
 
 
 def path_count(header: Header) -> int:
+    """How many paths a header tells."""
     return header.length(tags.BASE_NAMES) or header.length(tags.OLD_FILE_NAMES)
 
 

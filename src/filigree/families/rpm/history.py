@@ -138,7 +138,7 @@ class Origin(NamedTuple):
     repository: str | None = None
 
 
-class History:
+class Origins:
     """What the histories say, by name and architecture, and by full version."""
 
     def __init__(self, tree: Tree, report: Report) -> None:

@@ -123,6 +123,7 @@ def fields_of(one: Primary) -> dict[str, str]:
 
 
 def holder_text(name: str, version: str, architecture: str) -> str:
+    """A package as an index of paths names it here: its parts, tabs between."""
     return f"{name}\t{version}\t{architecture}"
 
 

@@ -23,7 +23,7 @@ _SMALL = ("primary", "updateinfo", "group", "group_gz", "group_xz", "group_zst",
 _LARGE = ("filelists", "other")
 
 
-class Fetching(NamedTuple):
+class RpmRefresh(NamedTuple):
     """What fetching a repository goes by: its settings, and the lists of it that were seen before.
 
     `folder` is where its indexes are kept among the copies; with `paths` the large ones are fetched, too.
@@ -38,7 +38,7 @@ class Fetching(NamedTuple):
     paths: bool
 
 
-def refresh(asked: Fetching) -> Refreshed:
+def refresh(asked: RpmRefresh) -> Refreshed:
     """Fetch the list of indexes and what it lists, from the first mirror that has them.
 
     Raises FetchError where none can be reached.
@@ -69,7 +69,7 @@ def _mirrors(values: Mapping[str, str], fetch: Fetch) -> tuple[list[str], str | 
     return [], None
 
 
-def _from(base: str, digest: str | None, asked: Fetching) -> Refreshed:
+def _from(base: str, digest: str | None, asked: RpmRefresh) -> Refreshed:
     fetch, seen = asked.fetch, asked.seen
     base = f"{base.rstrip('/')}/"
     got = fetch.get(f"{base}{LIST}", SIZE_LIMIT, digest)
@@ -108,7 +108,7 @@ def _why_not(
     return older_than(made_at(listed), map(made_at, seen))
 
 
-def _keep(asked: Fetching, files: Sequence[tuple[str, str]], beside: str | None) -> None:
+def _keep(asked: RpmRefresh, files: Sequence[tuple[str, str]], beside: str | None) -> None:
     """Put everything in its place, the list of indexes last; let go of what is not listed any more."""
     folder, fetch = asked.folder, asked.fetch
     names = {name for _, name in files}
@@ -128,7 +128,7 @@ def _keep(asked: Fetching, files: Sequence[tuple[str, str]], beside: str | None)
 _YES = ("1", "yes", "true", "on")
 
 
-def _signed(base: str, data: bytes, asked: Fetching) -> tuple[Signatures, str | None]:
+def _signed(base: str, data: bytes, asked: RpmRefresh) -> tuple[Signatures, str | None]:
     try:
         beside = asked.fetch.get(f"{base}{LIST}.asc", SIZE_LIMIT)
     except FetchError as error:

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.rpm import places
+from filigree.families.rpm.kept_lists import list_in
 from filigree.families.rpm.repository_settings import (
     MACHINE_FAMILIES,
     NO,
@@ -103,7 +104,7 @@ class RpmRepositories:
 
     def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
         """Fetch what a repository of `all` offers. Raises FetchError."""
-        from filigree.families.rpm.refreshing import Fetching, refresh
+        from filigree.families.rpm.refreshing import RpmRefresh, refresh
 
         _, values = self._entries[id(repository)]
         kept = copy_name(repository.identity, values)
@@ -111,9 +112,9 @@ class RpmRepositories:
             (self._tree, self._folder(repository.identity)),
             (self._own.copies, f"/{kept}/repodata"),
         ]
-        seen = [listed for tree, folder in places_ if (listed := _listed(tree, folder)) is not None]
+        seen = [listed for tree, folder in places_ if (listed := list_in(tree, folder)) is not None]
         keys = self._allowed(tuple(values.get("gpgkey", "").split()))
-        return refresh(Fetching(values, kept, fetch, keys, seen, self._now, paths))
+        return refresh(RpmRefresh(values, kept, fetch, keys, seen, self._now, paths))
 
     def _added(self) -> Iterator[tuple[str, Section]]:
         """Repositories by their addresses alone: any key that the system keeps may sign them."""
@@ -314,17 +315,17 @@ class RpmRepositories:
         made = made_at(listed)
         signature = self._signature(tree, path, data, key_files)
         return IndexCopy(
-            path,
-            size,
-            packages,
-            made,
-            fetched,
-            expires,
-            signature,
-            matches,
-            tuple(remarks),
+            path=path,
+            size=size,
+            packages=packages,
+            made_at=made,
+            fetched_at=fetched,
+            expires_at=expires,
+            signature=signature,
+            matches=matches,
+            remarks=tuple(remarks),
             # Until it was compared, a digest is only text that somebody wrote.
-            IndexFile(
+            listed=IndexFile(
                 IndexKind.PACKAGES,
                 beside(folder, primary.place),
                 primary.digest,
@@ -334,8 +335,8 @@ class RpmRepositories:
             )
             if primary and matches
             else None,
-            tuple(self._others(tree, folder, listed, own)),
-            own,
+            files=tuple(self._others(tree, folder, listed, own)),
+            own=own,
         )
 
     def _others(self, tree: Tree, folder: str, listed: RepoMd, own: bool) -> Iterator[IndexFile]:
@@ -391,14 +392,3 @@ class RpmRepositories:
             if (file := local_path(name)) is not None
             for key in self._keys.of_file(file) or []
         ]
-
-
-def _listed(tree: Tree | None, folder: str | None) -> RepoMd | None:
-    """The list of indexes that lies in a folder; None where there is none that can be read."""
-    if tree is None or folder is None:
-        return None
-    try:
-        data = tree.read_or_none(f"{folder}/repomd.xml", SIZE_LIMIT)
-        return read_repomd(data) if data is not None else None
-    except (AccessError, XmlError):
-        return None

@@ -38,6 +38,7 @@ class Lists:
         return f"{self.folder}/{name}"
 
     def has(self, name: str) -> bool:
+        """Whether a list of that name is there."""
         return self.tree.exists(self.place(name))
 
     @cached_property

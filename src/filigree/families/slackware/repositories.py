@@ -169,9 +169,10 @@ class SlackwareRepositories(RingRepositories):
             remarks.append("there is no list of digests beside it that can be read")
         listed = IndexFile(IndexKind.PACKAGES, path, digest, False, own)
         return IndexCopy(
-            path, seen.size, packages, signed_at(signature), moment_of(seen.modified // 10**9), None,
-            signature,
-            matches, tuple(remarks), listed, lists.others, own,
+            path=path, size=seen.size, packages=packages, made_at=signed_at(signature),
+            fetched_at=moment_of(seen.modified // 10**9), expires_at=None,
+            signature=signature,
+            matches=matches, remarks=tuple(remarks), listed=listed, files=lists.others, own=own,
         )  # fmt: skip
 
     def _signature(self, lists: Lists) -> Signatures:
@@ -210,10 +211,12 @@ class SlackwareRepositories(RingRepositories):
         listed = IndexFile(IndexKind.PACKAGES, lists.folder, digest, False)
         newest = max(one.modified for one in seen)
         return IndexCopy(
-            lists.folder, sum(one.size for one in seen), len(files), None, moment_of(newest // 10**9),
-            None, Signatures(SignatureVerdict.NONE, reason="scripts below the root are unsigned"),
-            None, (),
-            listed,
+            path=lists.folder, size=sum(one.size for one in seen), packages=len(files), made_at=None,
+            fetched_at=moment_of(newest // 10**9),
+            expires_at=None, signature=Signatures(SignatureVerdict.NONE,
+                reason="scripts below the root are unsigned"),
+            matches=None, remarks=(),
+            listed=listed,
         )  # fmt: skip
 
     def _script_list(self, lists: Lists, own: bool) -> IndexCopy | None:
@@ -232,9 +235,10 @@ class SlackwareRepositories(RingRepositories):
             return None
         listed = IndexFile(IndexKind.PACKAGES, path, digest, False, own)
         return IndexCopy(
-            path, seen.size, count, signed_at(signature), moment_of(seen.modified // 10**9), None,
-            signature,
-            matches, (), listed, (), own,
+            path=path, size=seen.size, packages=count, made_at=signed_at(signature),
+            fetched_at=moment_of(seen.modified // 10**9), expires_at=None,
+            signature=signature,
+            matches=matches, remarks=(), listed=listed, files=(), own=own,
         )  # fmt: skip
 
     def lists_of(self, repository: Repository) -> Lists | None:

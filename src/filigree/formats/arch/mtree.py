@@ -126,9 +126,12 @@ def _entry(word: str, told: dict[str, str], number: int) -> ListedFile | Damage:
     get = told.get
     target = get("link")
     return ListedFile(
-        path.rstrip("/") or "/", _KINDS.get(kind or ""), _number(get("size")), _mode(get("mode")),
-        _number(get("uid")), _number(get("gid")), _number((get("time") or "").partition(".")[0]),
-        unescaped(target) if target is not None and "\\" in target else target, _digests(told),
+        path=path.rstrip("/") or "/", kind=_KINDS.get(kind or ""), size=_number(get("size")),
+        mode=_mode(get("mode")),
+        uid=_number(get("uid")), gid=_number(get("gid")),
+        modified=_number((get("time") or "").partition(".")[0]),
+        link_target=unescaped(target) if target is not None and "\\" in target else target,
+        digests=_digests(told),
     )  # fmt: skip
 
 

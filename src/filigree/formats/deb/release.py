@@ -48,19 +48,19 @@ def read_release(data: bytes) -> Release | Damage:
             if len(parts) == 3 and parts[1].isascii() and parts[1].isdigit() and len(parts[1]) < 16:
                 digests.setdefault(parts[2], (f"{algorithm}:{parts[0].lower()}", int(parts[1])))
     return Release(
-        fields.get("Origin"),
-        fields.get("Label"),
-        fields.get("Suite"),
-        fields.get("Codename"),
-        fields.get("Version"),
-        moment(fields.get("Date")),
-        moment(fields.get("Valid-Until")),
-        fields.get("NotAutomatic") == "yes",
-        fields.get("ButAutomaticUpgrades") == "yes",
-        tuple(fields.get("Components", "").split()),
-        tuple(fields.get("Architectures", "").split()),
-        digests,
-        fields.get("Acquire-By-Hash") == "yes",
+        origin=fields.get("Origin"),
+        label=fields.get("Label"),
+        suite=fields.get("Suite"),
+        codename=fields.get("Codename"),
+        version=fields.get("Version"),
+        made_at=moment(fields.get("Date")),
+        expires_at=moment(fields.get("Valid-Until")),
+        not_automatic=fields.get("NotAutomatic") == "yes",
+        upgrades_though=fields.get("ButAutomaticUpgrades") == "yes",
+        components=tuple(fields.get("Components", "").split()),
+        architectures=tuple(fields.get("Architectures", "").split()),
+        digests=digests,
+        by_digest=fields.get("Acquire-By-Hash") == "yes",
     )
 
 

@@ -152,6 +152,7 @@ class _Entry(NamedTuple):
         for kind, uri, suite in product(self.types, self.uris, self.suites):
             for component in [None] if suite.endswith("/") else self.components:
                 yield Source(
-                    self.line, kind, uri if uri.endswith("/") else f"{uri}/", suite, component, on,
-                    tuple(self.architectures), self.signed_by, free,
+                    line=self.line, type=kind, uri=uri if uri.endswith("/") else f"{uri}/",
+                    suite=suite, component=component, enabled=on,
+                    architectures=tuple(self.architectures), signed_by=self.signed_by, trusted=free,
                 )  # fmt: skip

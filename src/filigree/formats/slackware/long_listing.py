@@ -127,9 +127,11 @@ def _entry(line: str) -> ListedEntry | None:
         major, _, minor = size.partition(",")
         device = os.makedev(int(major) & 0xFFF, int(minor) & 0xFFFFF)
     return ListedEntry(
-        _plain(path), kind, _mode(permissions), _person(owner), _person(group),
-        int(size) if sign == "-" and "," not in size else None, at, 1 if seconds else 60,
-        None if target is None else _plain(target), device, None if same is None else _plain(same),
+        path=_plain(path), kind=kind, mode=_mode(permissions), owner=_person(owner), group=_person(group),
+        size=int(size) if sign == "-" and "," not in size else None, modified=at,
+        time_resolution=1 if seconds else 60,
+        target=None if target is None else _plain(target), device=device,
+        same_as=None if same is None else _plain(same),
     )  # fmt: skip
 
 

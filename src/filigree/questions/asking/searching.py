@@ -23,9 +23,13 @@ SECONDS = 10.0
 class Match(Protocol):
     """Where an expression was found."""
 
-    def start(self) -> int: ...
+    def start(self) -> int:
+        """Where a match begins, in signs."""
+        ...
 
-    def end(self) -> int: ...
+    def end(self) -> int:
+        """Where a match ends, in signs."""
+        ...
 
 
 class _TooLong(Exception):

@@ -153,10 +153,12 @@ def _row(
 
     def row(standing: UpdateStatus, one: Offering | None, words: str | None = None) -> BehindRow:
         return BehindRow(
-            here.name, here.architecture, here.version,
-            one.package.version if one else None, one.repository.identity if one else None,
-            one.package.archive_size if one else None, bool(why) and standing.missing,
-            speaking, here.held, standing, None, why, words,
+            name=here.name, architecture=here.architecture, installed=here.version,
+            candidate=one.package.version if one else None,
+            repository=one.repository.identity if one else None,
+            size=one.package.archive_size if one else None, security=bool(why) and standing.missing,
+            advisories=speaking, held=here.held, standing=standing, candidate_name=None,
+            why_security=why, why=words,
         )  # fmt: skip
 
     if taken is None or taken.installed or not taken.offers:
@@ -280,9 +282,11 @@ def _obsoletes(system: System, offered: Catalogue, newcomer: Package, package: P
 def _replaced(here: Package, by: Offering) -> BehindRow:
     standing = UpdateStatus.HELD if here.held else UpdateStatus.REPLACED
     return BehindRow(
-        here.name, here.architecture, here.version, by.package.version, by.repository.identity,
-        by.package.archive_size, False, [], here.held, standing, by.package.name, None,
-        f"{by.package.name} takes its place",
+        name=here.name, architecture=here.architecture, installed=here.version,
+        candidate=by.package.version, repository=by.repository.identity,
+        size=by.package.archive_size, security=False, advisories=[], held=here.held,
+        standing=standing, candidate_name=by.package.name, why_security=None,
+        why=f"{by.package.name} takes its place",
     )  # fmt: skip
 
 

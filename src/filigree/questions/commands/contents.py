@@ -143,20 +143,20 @@ def _row(system: System, package: Package, record: FileRecord, seen: Observation
     size = record.size if record.size is not None else (seen.size if seen and is_file else None)
     # By place, and not by name: of these there are a hundred thousand.
     return Content(
-        package.name,
-        record.path,
-        kind,
-        role_of(record.path, kind, mode, record.mark),
-        size,
-        None if mode is None else _OCTAL[mode],
-        record.owner or (system.owner_name(seen.uid) if seen else None),
-        record.group or (system.group_name(seen.gid) if seen else None),
-        record.digest,
-        record.link_target or (seen.link_target if seen else None),
-        package.architecture,
-        package.version,
-        record.remarks if record.moot is None else (*record.remarks, record.moot),
-        record.escape,
+        package=package.name,
+        path=record.path,
+        kind=kind,
+        role=role_of(record.path, kind, mode, record.mark),
+        size=size,
+        mode=None if mode is None else _OCTAL[mode],
+        owner=record.owner or (system.owner_name(seen.uid) if seen else None),
+        group=record.group or (system.group_name(seen.gid) if seen else None),
+        digest=record.digest,
+        link_target=record.link_target or (seen.link_target if seen else None),
+        architecture=package.architecture,
+        version=package.version,
+        remarks=record.remarks if record.moot is None else (*record.remarks, record.moot),
+        escape=record.escape,
     )
 
 

@@ -225,12 +225,14 @@ class _Picture:
                     key = (other.label, tie.need.kind)
                     ties.setdefault(key, DrawnTie(*key, tie.need.text, tie.met))
         return NodeRow(
-            node.label, package.name if package else None, package.version if package else None,
-            package.architecture if package else None, node.side, node.depth, _standing(node),
-            _chosen(self._system, package),
-            node.size if package or node.members else None,
-            package.repository if package and package.state is State.AVAILABLE else None,
-            len(node.members) or 1, list(ties.values()),
+            node=node.label, name=package.name if package else None,
+            version=package.version if package else None,
+            architecture=package.architecture if package else None, side=node.side, depth=node.depth,
+            standing=_standing(node),
+            chosen=_chosen(self._system, package),
+            installed_size=node.size if package or node.members else None,
+            repository=package.repository if package and package.state is State.AVAILABLE else None,
+            packages=len(node.members) or 1, ties=list(ties.values()),
         )  # fmt: skip
 
     def _all_ties(self, package: Package) -> list[Tie]:

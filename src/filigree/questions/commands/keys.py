@@ -45,6 +45,7 @@ class KeyRow:
     archives: bool
 
     def expired(self, now: datetime) -> bool:
+        """Whether it had expired when that was asked."""
         return self.expires_at is not None and self.expires_at < now
 
     @property
@@ -92,9 +93,11 @@ def _held(trust: Trust) -> Iterator[KeyRow]:
 def _row(one: RootKey, held_by: str) -> KeyRow:
     key: Key = one.key
     return KeyRow(
-        key.fingerprint, key.identity, key.algorithm, key.made_at, key.expires_at, key.revoked, key.file,
-        list(one.scope), one.everything, one.how, key.weakness, key.revoked_at, held_by, [],
-        list(key.fingerprints[1:]), one.archives,
+        fingerprint=key.fingerprint, identity=key.identity, algorithm=key.algorithm,
+        made_at=key.made_at, expires_at=key.expires_at, revoked=key.revoked, file=key.file,
+        scope=list(one.scope), everything=one.everything, how=one.how, weakness=key.weakness,
+        revoked_at=key.revoked_at, held_by=held_by, needed_by=[],
+        subkeys=list(key.fingerprints[1:]), archives=one.archives,
     )  # fmt: skip
 
 
@@ -121,8 +124,10 @@ def _needed(system: System, trust: Trust) -> Iterator[KeyRow]:
         said = signer.reason or "nothing tells whose it is"
         how = f"only the root holds it, in {here.key.file}" if here else said
         yield KeyRow(
-            name, identity, None, None, None, None, here.key.file if here else None, [], False, how,
-            None, None, "root" if here else None, whats[:_TOLD], [], False,
+            fingerprint=name, identity=identity, algorithm=None, made_at=None, expires_at=None,
+            revoked=None, file=here.key.file if here else None, scope=[], everything=False, how=how,
+            weakness=None, revoked_at=None, held_by="root" if here else None, needed_by=whats[:_TOLD],
+            subkeys=[], archives=False,
         )  # fmt: skip
 
 

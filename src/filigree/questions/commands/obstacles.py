@@ -246,11 +246,12 @@ def _told(
     came = [c for c in changes if c.action is not PlanAction.DROP]
     present = next((p for p in system.packages if p.state.present and p.name == package.name), None)
     return ObstacleRow(
-        package.name, package.version, package.architecture,
-        package.repository if package.state is State.AVAILABLE else None,
-        present.version if present else None, installable, list(reasons), list(helps),
-        sum(c.action is PlanAction.ADD for c in came),
-        sum(c.action is not PlanAction.ADD for c in came),
-        [c.package.name for c in changes if c.action is PlanAction.DROP],
-        sum(c.package.archive_size or 0 for c in came),
+        subject=package.name, version=package.version, architecture=package.architecture,
+        repository=package.repository if package.state is State.AVAILABLE else None,
+        installed=present.version if present else None, installable=installable,
+        reasons=list(reasons), helps=list(helps),
+        added=sum(c.action is PlanAction.ADD for c in came),
+        changed=sum(c.action is not PlanAction.ADD for c in came),
+        dropped=[c.package.name for c in changes if c.action is PlanAction.DROP],
+        fetch_size=sum(c.package.archive_size or 0 for c in came),
     )  # fmt: skip

@@ -352,9 +352,10 @@ def _row(
 ) -> Provenance:  # fmt: skip
     broken = next((one for one in links if one.verdict is Holds.BROKEN), None)
     return Provenance(
-        subject, package.name, package.version, package.architecture, evidence, links, signature,
-        evidence is Evidence.SIGNED and broken is None,
-        f"{broken.link}: {broken.detail}" if broken else None, archive,
+        subject=subject, package=package.name, version=package.version,
+        architecture=package.architecture, evidence=evidence, links=links, signature=signature,
+        whole=evidence is Evidence.SIGNED and broken is None,
+        breaks_at=f"{broken.link}: {broken.detail}" if broken else None, archive=archive,
     )  # fmt: skip
 
 

@@ -128,8 +128,9 @@ def _row(
     address = repository.addresses[0] if repository.addresses else None
     if isinstance(found, FetchError):
         return RefreshRow(
-            repository.identity, address, repository.architecture, FetchOutcome.FAILED, str(found), None,
-            None, None, None, fetching.sent, [], [],
+            identity=repository.identity, address=address, architecture=repository.architecture,
+            outcome=FetchOutcome.FAILED, why=str(found), signature=None,
+            made_at=None, expires_at=None, packages=None, sent=fetching.sent, remarks=[], older=[],
         )  # fmt: skip
     outcome = FetchOutcome.FETCHED if fetching.kept else FetchOutcome.UNCHANGED
     if found.refused is not None:
@@ -140,9 +141,11 @@ def _row(
     if untold:
         remarks.append(f"whether it went back with {untold:,} packages is not told: {_NO_ORDER}")
     return RefreshRow(
-        repository.identity, address, repository.architecture, outcome, found.refused,
-        found.signature.verdict, found.made_at, found.expires_at, now.total or None, fetching.sent,
-        remarks, older,
+        identity=repository.identity, address=address, architecture=repository.architecture,
+        outcome=outcome, why=found.refused,
+        signature=found.signature.verdict, made_at=found.made_at, expires_at=found.expires_at,
+        packages=now.total or None, sent=fetching.sent,
+        remarks=remarks, older=older,
     )  # fmt: skip
 
 

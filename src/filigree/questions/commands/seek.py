@@ -187,9 +187,11 @@ def _rows(
         versions.setdefault(key, set()).add(package.version)
         if key not in ranked:
             row = SeekRow(
-                package.name, package.version, package.architecture, here, texts.summary or None,
-                [package.repository] if package.repository and not here else [], None,
-                max(place for place, _ in whole), [find for _, find in whole],
+                name=package.name, version=package.version, architecture=package.architecture,
+                installed=here, summary=texts.summary or None,
+                repositories=[package.repository] if package.repository and not here else [],
+                candidate=None,
+                rank=max(place for place, _ in whole), matched=[find for _, find in whole],
             )  # fmt: skip
             inside = sum(not _begins_a_word(find) for _, find in whole)
             ranked[key] = inside * len(FoundIn) + sum(place for place, _ in whole), row

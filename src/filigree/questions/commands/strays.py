@@ -169,9 +169,10 @@ def _real(tree: Tree, folder: str) -> str:
 def _row(system: System, entry: Entry, causes: Causes, below: str | None) -> Stray:
     cause, detail = causes.of(entry)
     return Stray(
-        entry.path, entry.kind, entry.size, system.owner_name(entry.uid),
-        system.group_name(entry.gid), f"{entry.mode:04o}", moment_of(entry.modified // 10**9),
-        _rank(entry), cause, detail, below, entry.link_target,
+        path=entry.path, kind=entry.kind, size=entry.size, owner=system.owner_name(entry.uid),
+        group=system.group_name(entry.gid), mode=f"{entry.mode:04o}",
+        modified=moment_of(entry.modified // 10**9),
+        rank=_rank(entry), cause=cause, detail=detail, below=below, link_target=entry.link_target,
     )  # fmt: skip
 
 

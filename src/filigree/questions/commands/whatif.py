@@ -168,12 +168,13 @@ def _row(system: System, change: PlannedChange) -> WhatifRow:
     package, before = change.package, change.before
     old = before or (package if change.action is PlanAction.DROP else None)
     return WhatifRow(
-        change.action, package.name, package.version, change.reason, package.architecture,
-        before.version if before else None, change.asked, change.replaced,
-        known_chosen(system, old) if old else False, bool(old and old.protected),
-        package.repository if package.state is State.AVAILABLE else None,
-        package.archive_size if package.state in (State.AVAILABLE, State.ARCHIVE) else None,
-        package.installed_size,
+        action=change.action, name=package.name, version=package.version, reason=change.reason,
+        architecture=package.architecture,
+        before=before.version if before else None, asked=change.asked, replaced=change.replaced,
+        chosen=known_chosen(system, old) if old else False, protected=bool(old and old.protected),
+        repository=package.repository if package.state is State.AVAILABLE else None,
+        archive_size=package.archive_size if package.state in (State.AVAILABLE, State.ARCHIVE) else None,
+        installed_size=package.installed_size,
     )  # fmt: skip
 
 
@@ -196,10 +197,12 @@ def _left_over(system: System, world: SystemWorld, outcome: PlanOutcome) -> Iter
     for package in sorted(Together(world, final).loose(kinds, news), key=lambda p: p.name):
         if package.state.present and package not in loose:
             yield WhatifRow(
-                PlanAction.LEFTOVER, package.name, package.version,
-                f"only {_few(list(askers.get(package, ())))} needed it", package.architecture, None,
-                False, False, known_chosen(system, package), package.protected, None, None,
-                package.installed_size,
+                action=PlanAction.LEFTOVER, name=package.name, version=package.version,
+                reason=f"only {_few(list(askers.get(package, ())))} needed it",
+                architecture=package.architecture, before=None,
+                asked=False, replaced=False, chosen=known_chosen(system, package),
+                protected=package.protected, repository=None, archive_size=None,
+                installed_size=package.installed_size,
             )  # fmt: skip
 
 

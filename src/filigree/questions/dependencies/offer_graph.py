@@ -34,6 +34,7 @@ SUM = "sum"
 
 
 def sum_of(blobs: Mapping[str, bytes]) -> bytes:
+    """A checksum over all blobs but itself."""
     total = 0
     for name in sorted(blobs.keys() - {SUM}):
         total = crc32(blobs[name], crc32(name.encode(), total))

@@ -51,6 +51,7 @@ class Against:
 
     @property
     def anything(self) -> bool:
+        """Whether anything is to be held against."""
         return self.named or self.everywhere or self.fetch
 
 

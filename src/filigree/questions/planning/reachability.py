@@ -103,9 +103,7 @@ def is_root(package: Package) -> bool:
     return package.state.present and (was_chosen(package) or package.protected)
 
 
-def parts(  # noqa: PLR0912 - one loop that keeps its own stack
-    count: int, links: Iterable[tuple[int, int]]
-) -> list[list[int]]:
+def parts(count: int, links: Iterable[tuple[int, int]]) -> list[list[int]]:
     """The strongly connected parts of a graph over numbers, each after those that it leads to.
 
     By Tarjan's algorithm ("Depth-first search and linear graph algorithms", 1972), without recursion.

@@ -182,19 +182,19 @@ def _also(judged: Judged, changed: tuple[Difference, ...]) -> Judged:
 def _row(package: Package, record: FileRecord, judged: Judged, expected: Expected) -> FileVerdict:
     policy = judged.policy
     return FileVerdict(
-        package.name,
-        package.architecture,
-        record.location,
-        role_of(record.path, record.kind, record.mode, record.mark),
-        judged.verdict,
+        package=package.name,
+        architecture=package.architecture,
+        path=record.location,
+        role=role_of(record.path, record.kind, record.mode, record.mark),
+        verdict=judged.verdict,
         # What the system's own policy decides rests on that policy alone.
-        Evidence.RECORD if policy else expected.evidence,
-        list(judged.differences),
-        judged.reason,
-        package.version,
-        judged.seen,
-        policy.sort if policy else None,
-        policy.file if policy else None,
+        evidence=Evidence.RECORD if policy else expected.evidence,
+        differences=list(judged.differences),
+        reason=judged.reason,
+        version=package.version,
+        seen=judged.seen,
+        policy=policy.sort if policy else None,
+        policy_file=policy.file if policy else None,
     )
 
 
@@ -204,7 +204,9 @@ def _doctored_record(
     """What is told where a package's own record does not fit the signature that is kept with it."""
     told = Difference(Aspect.RECORD, SIGNED, signature.reason)
     return FileVerdict(
-        package.name, package.architecture, system.database.place_of(package), Role.DATA,
-        Verdict.DOCTORED, expected.evidence, [told],
-        "the local record of this package was changed", package.version, None, None, None,
+        package=package.name, architecture=package.architecture,
+        path=system.database.place_of(package), role=Role.DATA,
+        verdict=Verdict.DOCTORED, evidence=expected.evidence, differences=[told],
+        reason="the local record of this package was changed", version=package.version, seen=None,
+        policy=None, policy_file=None,
     )  # fmt: skip

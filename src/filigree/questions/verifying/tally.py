@@ -124,6 +124,7 @@ class Tally:
         self, system: System, packages: Sequence[Package], seconds: float,
         changed: Callable[[str], str | None],
     ) -> dict[str, Any]:  # fmt: skip
+        """The counts of all that was judged. `changed` tells when a file was last changed."""
         weakest = min(
             (e for e in self._evidence if self._evidence[e]),
             key=lambda one: RANK[one],

@@ -23,6 +23,7 @@ _FIELDS = ("subject", "standing", "chain", "step", "name", "version", "kind", "r
 
 
 def screen(answer: Answer[BecauseRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+    """The answer of `because` for people."""
     if not answer.records:
         return  # what matched nothing is said first, and is all
     for row in answer.records:
@@ -60,10 +61,12 @@ def _chain(row: BecauseRow, chain: Chain, ink: Ink) -> Iterator[str]:
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[BecauseRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for row in answer.records:
         if not row.chains:
             yield [row.subject, row.standing, None, None, None, None, None, row.words]

@@ -16,6 +16,7 @@ _SEVERE = frozenset({"critical", "important", "high"})
 
 
 def screen(answer: Answer[BehindRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+    """The answer of `behind` for people."""
     left = list(answer.records)
     for title, belongs in _PARTS:
         part = [row for row in left if belongs(row)]
@@ -27,10 +28,12 @@ def screen(answer: Answer[BehindRow], ink: Ink, options: ViewOptions) -> Iterato
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[BehindRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

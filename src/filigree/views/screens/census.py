@@ -69,10 +69,12 @@ def screen(answer: Answer[PackageRow], ink: Ink, options: CensusOptions) -> Iter
 
 
 def titles(options: CensusOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return ("count",) if options.count else options.columns or LINES
 
 
 def rows(answer: Answer[PackageRow], options: CensusOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     if options.count:
         yield (answer.summary["count"],)
         return

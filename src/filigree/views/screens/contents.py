@@ -20,6 +20,7 @@ _FIELDS = Content._fields
 
 
 def screen(answer: Answer[Content], ink: Ink, options: ContentsOptions) -> Iterator[str]:
+    """The answer of `contents` for people."""
     summary = answer.summary
     if options.totals:
         yield from _totals(answer, ink)
@@ -56,10 +57,12 @@ def _whose(row: Content) -> tuple[str, str, str]:
 
 
 def titles(options: ContentsOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return ("role", "paths", "size") if options.totals else _FIELDS
 
 
 def rows(answer: Answer[Content], options: ContentsOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     if options.totals:
         for role, total in answer.summary["roles"].items():
             yield (role, total["paths"], total["size"])

@@ -23,6 +23,7 @@ _WANTED = {
 
 
 def screen(answer: Answer[Dossier], ink: Ink, options: ViewOptions) -> Iterator[str]:
+    """The answer of `dossier` for people."""
     for at, row in enumerate(answer.records):
         if at:
             yield ""
@@ -30,6 +31,7 @@ def screen(answer: Answer[Dossier], ink: Ink, options: ViewOptions) -> Iterator[
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return ("package", "fact", "value")
 
 

@@ -16,6 +16,7 @@ _FIELDS = (
 
 
 def screen(answer: Answer[NodeRow], ink: Ink, options: DrawOptions) -> Iterator[str]:
+    """The answer of `draw` for people."""
     summary = answer.summary
     if not options.into:
         cells: list[list[str | Piece]] = [
@@ -48,10 +49,12 @@ def screen(answer: Answer[NodeRow], ink: Ink, options: DrawOptions) -> Iterator[
 
 
 def titles(options: DrawOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return ("file", "packages", "ties") if options.into else _FIELDS
 
 
 def rows(answer: Answer[NodeRow], options: DrawOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     if options.into:
         yield [options.into, answer.summary["packages"], answer.summary["ties"]]
         return

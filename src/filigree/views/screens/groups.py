@@ -20,6 +20,7 @@ _MEMBERS = (Column("member", wrap=True), Column("belongs"), Column("standing"))
 
 
 def screen(answer: Answer[GroupRow], ink: Ink, options: GroupsOptions) -> Iterator[str]:
+    """The answer of `groups` for people."""
     rows = answer.records
     if options.detail:
         for row in rows:
@@ -38,10 +39,12 @@ def screen(answer: Answer[GroupRow], ink: Ink, options: GroupsOptions) -> Iterat
 
 
 def titles(options: GroupsOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return ("group", "member", "membership", "installed", "offered") if options.detail else _FIELDS
 
 
 def rows(answer: Answer[GroupRow], options: GroupsOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for record in answer.records:
         if options.detail:
             for one in record.members:

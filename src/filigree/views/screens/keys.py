@@ -22,6 +22,7 @@ _SHOWN = 6
 
 
 def screen(answer: Answer[KeyRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+    """The answer of `keys` for people."""
     summary = answer.summary
     if summary["needed"]:
         yield from _needed(answer, ink)
@@ -47,10 +48,12 @@ def screen(answer: Answer[KeyRow], ink: Ink, options: ViewOptions) -> Iterator[s
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[KeyRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

@@ -16,6 +16,7 @@ _FIELDS = tuple(field.name for field in fields(LeftoverRow))
 
 
 def screen(answer: Answer[LeftoverRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+    """The answer of `leftover` for people."""
     cells: list[list[str | Piece]] = []
     machines = len({row.architecture for row in answer.records}) > 1
     for number, group in groupby(answer.records, key=lambda row: row.cluster):
@@ -60,10 +61,12 @@ def screen(answer: Answer[LeftoverRow], ink: Ink, options: ViewOptions) -> Itera
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[LeftoverRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for record in answer.records:
         values = [getattr(record, name) for name in _FIELDS]
         yield [" ".join(value) if isinstance(value, list) else value for value in values]

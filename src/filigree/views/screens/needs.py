@@ -19,6 +19,7 @@ _REPEATS = {"cycle": "(a cycle: it led here)", "folded": "(its own are told else
 
 
 def screen(answer: Answer[NeedRow], ink: Ink, options: NeedsOptions) -> Iterator[str]:
+    """The answer of `needs` for people."""
     backwards = answer.question == "needed-by"
     start = 0
     if options.count:
@@ -49,10 +50,12 @@ def screen(answer: Answer[NeedRow], ink: Ink, options: NeedsOptions) -> Iterator
 
 
 def titles(options: NeedsOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[NeedRow], options: NeedsOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     if options.count:
         yield [answer.summary["packages"], answer.summary["installed_size"]]
     for record in answer.records:

@@ -16,6 +16,7 @@ _FIELDS = (
 
 
 def screen(answer: Answer[ObstacleRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+    """The answer of `obstacles` for people."""
     for row in answer.records:
         title: list[str | Piece] = [Piece(row.subject, Style.TITLE), f" {row.version}"]
         if row.repository:
@@ -60,10 +61,12 @@ def _one(row: ObstacleRow, ink: Ink) -> Iterator[str]:
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[ObstacleRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for row in answer.records:
         head = [row.subject, row.version, row.architecture, row.repository, row.installable]
         if not row.reasons:

@@ -23,6 +23,7 @@ _MANY = 4
 
 
 def screen(answer: Answer[PathOwners], ink: Ink, options: OwnerOptions) -> Iterator[str]:
+    """The answer of `owner` for people."""
     columns = (
         Column("path", wrap=True),
         Column("comes from", wrap=True),
@@ -51,6 +52,7 @@ def screen(answer: Answer[PathOwners], ink: Ink, options: OwnerOptions) -> Itera
 
 
 def titles(options: OwnerOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     own = ("path", "resolved", "name", "version", "architecture", "how")
     if options.offered:
         return (*own, "repository")
@@ -58,6 +60,7 @@ def titles(options: OwnerOptions) -> Sequence[str]:
 
 
 def rows(answer: Answer[PathOwners], options: OwnerOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     wide = len(titles(options))
     offered = options.offered
     for found in answer.records:

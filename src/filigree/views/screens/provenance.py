@@ -18,6 +18,7 @@ _STYLES = {Holds.YES: Style.GOOD, Holds.BROKEN: Style.BAD, Holds.ABSENT: Style.W
 
 
 def screen(answer: Answer[Provenance], ink: Ink, options: ViewOptions) -> Iterator[str]:
+    """The answer of `provenance` for people."""
     for row in answer.records:
         label = f"{row.package}:{row.architecture}={row.version}"
         name = "" if row.subject == label else f"  {row.package} {row.version}"
@@ -55,10 +56,12 @@ def _ending(row: Provenance) -> tuple[str | Piece, ...]:
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[Provenance], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for row in answer.records:
         links = [f"{one.link}: {one.verdict.value}: {one.detail}" for one in row.links]
         yield [links if name == "links" else getattr(row, name) for name in _FIELDS]

@@ -25,6 +25,7 @@ _OLDER_SHOWN = 5
 
 
 def screen(answer: Answer[RefreshRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+    """The answer of `refresh` for people."""
     rows = answer.records
     if rows:
         yield from ink.table(_TABLE, [_cells(row) for row in rows])
@@ -50,10 +51,12 @@ def screen(answer: Answer[RefreshRow], ink: Ink, options: ViewOptions) -> Iterat
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[RefreshRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

@@ -29,6 +29,7 @@ _STYLES = {
 
 
 def screen(answer: Answer[RepositoryRow], ink: Ink, options: ReposOptions) -> Iterator[str]:
+    """The answer of `repos` for people."""
     rows = answer.records
     now = answer.summary["asked_at"]
     if options.detail:
@@ -49,10 +50,12 @@ def screen(answer: Answer[RepositoryRow], ink: Ink, options: ReposOptions) -> It
 
 
 def titles(options: ReposOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[RepositoryRow], options: ReposOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

@@ -17,6 +17,7 @@ _MARKS = "«»"
 
 
 def screen(answer: Answer[SeekRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+    """The answer of `seek` for people."""
     rows = answer.records
     wide = min(30, max((cells(escaped(row.name)) for row in rows), default=0)) + 2
     for row in rows:
@@ -27,10 +28,12 @@ def screen(answer: Answer[SeekRow], ink: Ink, options: ViewOptions) -> Iterator[
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[SeekRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

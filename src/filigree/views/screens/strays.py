@@ -41,6 +41,7 @@ _STYLES = {Rank.RIGHTS: Style.BAD, Rank.PROGRAM: Style.WARN, Rank.OTHER: Style.T
 
 
 def screen(answer: Answer[Stray], ink: Ink, options: StraysOptions) -> Iterator[str]:
+    """The answer of `strays` for people."""
     for rank in Rank:
         found = [row for row in answer.records if row.rank is rank]
         if not found:
@@ -59,10 +60,12 @@ def screen(answer: Answer[Stray], ink: Ink, options: StraysOptions) -> Iterator[
 
 
 def titles(options: StraysOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[Stray], options: StraysOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

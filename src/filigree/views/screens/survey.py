@@ -66,10 +66,12 @@ def screen(answer: Answer[Survey], ink: Ink, options: ViewOptions) -> Iterator[s
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return ("fact", "value")
 
 
 def rows(answer: Answer[Survey], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     found = answer.records[0]
     for field in fields(found):
         if field.name == "biggest":

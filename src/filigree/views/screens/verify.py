@@ -32,6 +32,7 @@ _FILE = (Column(""), Column("", wrap=True), Column("", wrap=True))
 
 
 def screen(answer: Answer[FileVerdict], ink: Ink, options: VerifyOptions) -> Iterator[str]:
+    """The answer of `verify` for people."""
     unsound = answer.summary["unsound"]
     for package, found in _groups(answer.records):
         state = unsound.get(package.partition(":")[0])
@@ -43,10 +44,12 @@ def screen(answer: Answer[FileVerdict], ink: Ink, options: VerifyOptions) -> Ite
 
 
 def titles(options: VerifyOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[FileVerdict], options: VerifyOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for row in answer.records:
         differences = [_plain_difference(d) for d in row.differences]
         yield [differences if name == "differences" else getattr(row, name) for name in _FIELDS]

@@ -24,6 +24,7 @@ _HEADS = {
 
 
 def screen(answer: Answer[WhatifRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+    """The answer of `whatif` for people."""
     summary = answer.summary
     yield from _loud(answer, ink)
     for words in summary["remarks"]:
@@ -47,10 +48,12 @@ def screen(answer: Answer[WhatifRow], ink: Ink, options: ViewOptions) -> Iterato
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
     return _FIELDS
 
 
 def rows(answer: Answer[WhatifRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 

@@ -1,0 +1,1 @@
+"""What the developers measure and compare with."""
