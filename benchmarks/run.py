@@ -27,6 +27,10 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
+sys.path.insert(0, str(Path(__file__).parents[1]))  # what the developers' tools share
+
+from tools.packages_here import PackagesHere, packages_here
+
 from filigree.demo.rpm_bytes import hash_file, header, slot_file, sqlite_file
 from filigree.families.slackware import places
 from filigree.formats.rpm.header import Type
@@ -86,22 +90,18 @@ def questions(runs: int) -> None:
         bare = Path(folder, "bare.py")
         bare.write_text(BARE)
         start = f"{shlex.quote(sys.executable)} {bare} one"
-        names = subprocess.run(
-            f"{FILIGREE} census --sort size --limit 1 --columns name",
-            shell=True, capture_output=True, text=True, check=False,
-        )  # fmt: skip
-        biggest = names.stdout.strip()
+        biggest, needed, _ = packages_here()
         for label, command in (
             ("survey", "survey"),
             ("census", "census"),
             ("census, as a table", "census --format table"),
             ("owner /etc/passwd /usr/bin/env", "owner /etc/passwd /usr/bin/env"),
-            (f"dossier {biggest}", f"dossier {biggest}"),
-            (f"needs {biggest} --deep", f"needs {biggest} --deep"),
-            (f"contents {biggest}", f"contents {biggest}"),
-            ("because libc6", "because libc6"),
+            ("dossier of the largest", f"dossier {biggest}"),
+            ("needs --deep of the largest", f"needs {biggest} --deep"),
+            ("contents of the largest", f"contents {biggest}"),
+            ("because of what most need", f"because {needed}"),
             ("census --leftover", "census --leftover"),
-            ("whatif --drop libc6", "whatif --drop libc6"),
+            ("whatif --drop what most need", f"whatif --drop {needed}"),
         ):
             compare(label, f"{FILIGREE} {command}", start, 3.0, runs)
 
@@ -470,33 +470,34 @@ def index(runs: int) -> None:
         compare("census --available chart, kept", ask, start, 4.0, runs)
         compare("census --outsiders, kept", f"{FILIGREE} census --outsiders", start, 4.0, runs)
         compare("repos", f"{FILIGREE} repos", start, 4.0, runs)
+        here = packages_here(folder)
         for label, command in (
             ("behind, kept", "behind"),
             ("seek of two words, kept", "seek web server"),
-            ("seek of a misspelt word, kept", "seek opnessl"),
-            ("dossier --available, kept", "dossier --available bash"),
-            ("needs --available --deep, kept", "needs --available --deep bash"),
+            ("seek of a misspelt word, kept", f"seek {here.misspelt}"),
+            ("dossier --available, kept", f"dossier --available {here.needed}"),
+            ("needs --available --deep, kept", f"needs --available --deep {here.needed}"),
         ):
             compare(label, f"{FILIGREE} {command}", start, 4.0, runs)
-        web(start, runs)
+        graph(start, runs, here)
         everything = f"{FILIGREE} census --available --columns name,version"
         compare("census --available of all, kept", everything, start, 4.0, min(runs, 3))
     index_growth(min(runs, 3))
 
 
-def web(start: str, runs: int) -> None:
+def graph(start: str, runs: int, here: PackagesHere) -> None:
     """The graph of all that is offered: made once, walked in reverse, counted; and plans."""
-    first = run(f"{FILIGREE} needed-by --available libc6 --count")
+    first = run(f"{FILIGREE} needed-by --available {here.needed} --count")
     print(f"the graph is made in {first.wall:.1f} s, peak {first.peak / 1024:.0f} MiB, and then:")
     for label, command in (
-        ("needed-by --available --count", "needed-by --available libssl3 --count"),
-        ("needed-by --available --flat", "needed-by --available libssl3 --flat"),
-        ("obstacles of what is offered", "obstacles nginx"),
-        ("whatif --add of what is offered", "whatif --add nginx"),
+        ("needed-by --available --count", f"needed-by --available {here.needed} --count"),
+        ("needed-by --available --flat", f"needed-by --available {here.needed} --flat"),
+        ("obstacles of what is offered", f"obstacles {here.offered}"),
+        ("whatif --add of what is offered", f"whatif --add {here.offered}"),
     ):
         compare(label, f"{FILIGREE} {command}", start, 4.0, min(runs, 3))
     for label, command in (
-        ("needed-by --available --deep, a tree", "needed-by --available libssl3 --deep"),
+        ("needed-by --available --deep, a tree", f"needed-by --available {here.needed} --deep"),
         ("census --available --sort impact", "census --available --sort impact --limit 10"),
         ("whatif --upgrade, both ways", "whatif --upgrade"),
     ):

@@ -292,10 +292,10 @@ def test_the_graph_is_as_large_as_the_raw_text(system: System) -> None:
     with looking(system, Scope.AVAILABLE) as lookup:
         assert lookup.offered is not None
         graph = graph_of_offers(lookup.offered)
-        assert {graph.identity(n)[0] for n in graph.called["bash"]} == {
-            v for n, v in raw if n == "bash"
-        }
         assert set(graph.called) == {name for name, _ in raw}
+        for one in sorted(graph.called)[::997]:
+            told = {version for name, version in raw if name == one}
+            assert {graph.identity(number)[0] for number in graph.called[one]} == told
 
 
 LISTS = Path("/var/lib/apt/lists")

@@ -6,7 +6,9 @@ from pathlib import Path
 import pytest
 
 import filigree
+from filigree.cli.hints import worded
 from filigree.families.registry import families
+from filigree.model.hints import Hint
 from tests.conftest import Run
 
 TINY = '''
@@ -194,3 +196,20 @@ def test_questions_and_views_name_no_family() -> None:
         for path in sorted((house / folder).rglob("*.py")):
             for number, text in enumerate(path.read_text().split("\n"), 1):
                 assert not words.search(text), f"{path.name}, line {number}: {text}"
+
+
+def test_the_core_names_no_option_of_a_command() -> None:
+    """What would help is a value there; the rim says it in the words of its options."""
+    house = Path(filigree.__file__).parent
+    option = re.compile(r"(?<![\w-])--[a-z][a-z-]+")
+    core = [house / "system.py", house / "paths.py"]
+    for folder in ("model", "formats", "access", "families", "questions"):
+        core += sorted((house / folder).rglob("*.py"))
+    for path in core:
+        for number, text in enumerate(path.read_text().split("\n"), 1):
+            assert not option.search(text), f"{path.name}, line {number}: {text}"
+
+
+def test_every_hint_is_worded() -> None:
+    assert {worded(hint) for hint in Hint}.isdisjoint(hint.value for hint in Hint)
+    assert worded("in words already") == "in words already"

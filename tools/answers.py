@@ -168,20 +168,11 @@ def _squeezed(text: str) -> str:
 
 
 def _chosen_here() -> dict[str, str]:
-    """The largest package of this machine, and the one that most others need."""
-    from filigree.model.needs import terms_of
-    from filigree.system import open_system
+    """Packages of this machine by what they are."""
+    from tools.packages_here import packages_here
 
-    with open_system("/") as system:
-        there = [one for one in system.packages if one.state.present]
-        asked = collections.Counter(
-            term.name
-            for one in there
-            for need in system.database.needs(one)
-            for term in terms_of(need.condition)
-        )
-        needed = max((one.name for one in there), key=lambda name: asked[name])
-        return {"large": max(there, key=lambda one: one.installed_size or 0).name, "needed": needed}
+    found = packages_here()
+    return {"large": found.largest, "needed": found.needed}
 
 
 def main() -> int:

@@ -54,7 +54,9 @@ def _run() -> int:
         if error.where:
             _say(error.where, "  where: ")
         if error.advice:
-            _say(error.advice, "  what to do: ")
+            from filigree.cli.hints import worded
+
+            _say(worded(error.advice), "  what to do: ")
         return UNANSWERED
     return 0
 

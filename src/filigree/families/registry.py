@@ -12,6 +12,7 @@ from filigree.families.protocol import Archive, ArchiveFamily, Family, Report
 from filigree.formats.random_access import Bytes
 from filigree.formats.unpacking import compression_of
 from filigree.model.errors import AccessError, BadQuestion, NoSystem, NotAnArchive
+from filigree.model.hints import Hint
 
 GROUP = "filigree.families"
 _OWN = {
@@ -47,7 +48,7 @@ def family_of(tree: Tree) -> Family:
         "no package database of a known family is below this root; looked for "
         + "; ".join([", ".join(looked), *dict.fromkeys(hidden)]),
         tree.root,
-        "name the top directory of a system with --root",
+        Hint.NAME_THE_TOP,
     )
 
 

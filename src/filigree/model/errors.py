@@ -2,14 +2,19 @@
 
 from enum import StrEnum
 
+from filigree.model.hints import Hint
+
 
 class FiligreeError(Exception):
     """An answer cannot be given. Raised where the fact is known, shown once, at the rim.
 
-    `what` is a sentence, `where` a file (with line or offset) or None, `advice` what to do or None.
+    `what` is a sentence, `where` a file (with line or offset) or None, `advice` what to do or None: in
+    words, or as a value that the rim words.
     """
 
-    def __init__(self, what: str, where: str | None = None, advice: str | None = None) -> None:
+    def __init__(
+        self, what: str, where: str | None = None, advice: str | Hint | None = None
+    ) -> None:
         super().__init__(what, where, advice)
         self.what = what
         self.where = where

@@ -9,6 +9,7 @@ import os
 import weakref
 
 from filigree.model.errors import AccessError, NoSystem, Obstacle
+from filigree.model.hints import Hint
 
 LINK_LIMIT = 40
 """Links on one path, as the kernel counts; more are a circle."""
@@ -67,7 +68,7 @@ class Directories:
             top = os.open(encoded(root), flags)
         except OSError as error:
             raise NoSystem(
-                f"the root cannot be opened: {error.strerror}", root, "name a directory with --root"
+                f"the root cannot be opened: {error.strerror}", root, Hint.NAME_A_ROOT
             ) from error
         self._held: dict[str, int] = {"": top}
         self._real: dict[str, str] = {"": ""}

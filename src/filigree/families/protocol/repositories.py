@@ -19,7 +19,7 @@ from filigree.model.repositories import (
     Repository,
 )
 
-ADDED = "--repo-url"
+ADDED = "the auditor"
 """Where a repository is configured that the auditor adds."""
 
 

@@ -25,9 +25,7 @@ class SlackwareFamily:
             "this family does not record what an installed package needs; lists of what is offered may "
             "tell it of the same build"
         ),
-        "content": (
-            "this family does not record what files hold; an archive would tell it (--against, --fetch)"
-        ),
+        "content": ("this family does not record what files hold; an archive would tell it"),
         "moved": "this family knows no diversions, and leaves nothing out",
         "license": "this family does not record a license",
         "maintainer": "this family's record tells the packager by a tag alone, if at all",

@@ -15,6 +15,7 @@ from typing import Any, Protocol
 
 from filigree.model.answer import Gap
 from filigree.model.errors import BadQuestion
+from filigree.model.hints import Hint
 
 SECONDS = 10.0
 """So long all searches for the expressions of one question may take."""
@@ -51,7 +52,7 @@ class Search:
             careful = re.compile(text, flags).search
         except (re.error, OverflowError, RecursionError) as error:
             raise BadQuestion(
-                f"it is no regular expression: {error}", None, "check it, or leave --regex out"
+                f"it is no regular expression: {error}", None, Hint.NO_EXPRESSION
             ) from error
         quick = _quick(text, self._insensitive)
         if quick is None and threading.current_thread() is not threading.main_thread():

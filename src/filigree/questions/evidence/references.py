@@ -119,7 +119,7 @@ class References:
             return f"its archive could not be fetched: {self._unreached[package]}"
         told = [one for one in self.promises.get(package, ()) if one.place.address]
         if told:
-            return "no archive of it is at hand; an index offers it (--fetch would bring it)"
+            return "no archive of it is at hand; an index offers it, and fetching would bring it"
         return "no archive of it is at hand, and no index that may be believed offers it"
 
     # -- what is there ---------------------------------------------------------------------

@@ -11,11 +11,12 @@ from typing import Any
 from filigree.model.answer import SCHEMA
 from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.files import Seen
+from filigree.model.hints import Hint
 from filigree.system import System
 
 _LIMIT = 4 << 30
 _FIELDS = ("size", "modified", "changed", "inode", "digest")
-_HINT = "give what verify --all --format json wrote"
+_HINT = Hint.EARLIER_RESULT
 
 
 def read_earlier(system: System, path: str) -> dict[str, Seen]:

@@ -3,6 +3,7 @@
 from filigree.access.private_folder import why_not_all_private, why_not_private
 from filigree.model.answer import Gap
 from filigree.model.errors import BadQuestion
+from filigree.model.hints import Hint
 from filigree.system import System
 
 _ADVICE = "take it away, or let it belong to you alone, and what it needs is made anew"
@@ -25,7 +26,7 @@ def usable_cache(
 def needed_cache(cache: str | None) -> str:
     """The folder of what is kept, where something must be. Raises BadQuestion where it cannot."""
     if cache is None:
-        raise BadQuestion("what is fetched must be kept somewhere", None, "leave --no-cache out")
+        raise BadQuestion("what is fetched must be kept somewhere", None, Hint.KEEP)
     why = _why_not(cache, "", False)
     if why is not None:
         raise BadQuestion(f"nothing can be kept there: {why}", cache, _ADVICE)
