@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test check lint bench screenshots docs live fuzz clean
+.PHONY: demo test check lint bench screenshots docs live fuzz mutants clean
 
 demo: $(READY)
 	$(BIN)/filigree demo --into stations
@@ -37,13 +37,19 @@ screenshots: $(READY)
 	$(BIN)/filigree demo --into stations --build-only
 	PATH="$(CURDIR)/$(BIN):$$PATH" docs/screenshots/take
 
-# The page that says what each answer rests on, from what the code declares.
+# The page that says what each answer rests on, and the picture of the rooms, from what the code declares.
 docs: $(READY)
 	$(BIN)/python -m filigree.views.families_page > docs/families.md
+	$(BIN)/python -m tools.rooms --write
 
 # Every file of this machine against coreutils, where it is a deb system.
 live: $(READY)
 	$(BIN)/python -m pytest -m whole
+
+# How many of 300 random changes to the core the tests notice: some half an hour.
+mutants: $(READY)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[mutants]'
+	PYTHONPATH=$(CURDIR) $(BIN)/python tools/mutants.py --sample 300 --minutes 40
 
 # Long runs of the property tests, and a million inputs for the readers, guided by coverage.
 fuzz: $(READY)

@@ -4,6 +4,8 @@ import re
 from pathlib import Path
 
 import pytest
+from tools import rooms
+from tools.structure import measure
 
 from filigree.cli.app import app
 from filigree.families.registry import families
@@ -89,3 +91,33 @@ def test_declared_paths_are_read(name: str, request: pytest.FixtureRequest) -> N
     with open_system(str(root)) as system:
         told = re.findall(r"`(/[^`]+)`", " ".join(grounds_of(system.family).values()))
     assert sum((root / path[1:]).exists() for path in told) >= 4
+
+
+def test_the_picture_of_the_rooms_is_what_the_imports_say() -> None:
+    assert rooms.PAGE.read_text() == rooms.page_with(rooms.picture()), "tools/rooms.py --write"
+    order = list(rooms.LAYERS)
+    for module, others in measure().imports.items():
+        here = rooms.room_of(module)
+        for other in map(rooms.room_of, others):
+            if here is not None and other not in (None, here):
+                assert order.index(here) < order.index(other), f"{module} asks {other}"
+
+
+def test_what_a_new_question_and_a_new_family_touch() -> None:
+    """Each place that the page names is there, and knows a question, or a family, that we have."""
+    page = rooms.PAGE.read_text()
+    question = page.partition("## What a new question touches")[2].partition("\n## ")[0]
+    places = re.findall(r"`((?:src|docs|tests)/[\w/.]+)`", question)
+    assert len(places) >= 8
+    for place in places:
+        path = TOP / place
+        assert path.exists(), place
+        names = [one.name for one in path.iterdir()] if path.is_dir() else [path.read_text()]
+        assert any("strays" in one for one in names), place
+    family = page.partition("## What a new family touches")[2].partition("\n## ")[0]
+    named = {TOP / place for place in re.findall(r"`(src/[\w/.]+)`", family)}
+    for path in sorted((TOP / "src/filigree").rglob("*.py")):
+        knows = re.search(r"filigree\.(families|formats)\.slackware\b", path.read_text())
+        inside = "slackware" in path.parts or "demo" in path.parts
+        if knows and not inside:
+            assert path in named, path
