@@ -1,11 +1,12 @@
 """What the tests share: the station, small roots, and the installed program."""
 
+import faulthandler
 import io
 import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -29,6 +30,7 @@ PROFILE = os.environ.get("HYPOTHESIS_PROFILE", "bounded")
 LONG = PROFILE == "long"
 settings.load_profile(PROFILE)
 
+OWN_FAULT = "an error of our own"
 Run = Callable[..., "subprocess.CompletedProcess[str]"]
 
 
@@ -76,10 +78,10 @@ def deb_root(tmp_path: Path) -> DebRoot:
 
 @pytest.fixture(scope="session")
 def run() -> Run:
-    """Runs the installed program, as a pipe would."""
+    """Runs the installed program, as a pipe would. A fault of its own fails the test."""
 
     def run_it(*arguments: str, **environment: str) -> "subprocess.CompletedProcess[str]":
-        return subprocess.run(
+        done = subprocess.run(
             [sys.executable, "-m", "filigree", *arguments],
             capture_output=True,
             text=True,
@@ -87,17 +89,37 @@ def run() -> Run:
             check=False,
             env={**os.environ, "NO_COLOR": "", "COLUMNS": "100", **environment},
         )
+        assert OWN_FAULT not in done.stderr, done.stderr
+        assert "Traceback" not in done.stderr, done.stderr
+        return done
 
     return run_it
 
 
 @pytest.fixture
 def call(monkeypatch: pytest.MonkeyPatch) -> Run:
-    """Runs the command line in this process: for tables of many calls, where a start costs too much."""
+    """Runs the command line in this process: for tables of many calls, where a start costs too much.
+
+    The rim tells a fault of our own in words, and goes on: here it fails the test.
+    """
+    return _caller(monkeypatch, faults=False)
+
+
+@pytest.fixture
+def call_with_faults(monkeypatch: pytest.MonkeyPatch) -> Run:
+    """The same, as the rim has it."""
+    return _caller(monkeypatch, faults=True)
+
+
+def _caller(monkeypatch: pytest.MonkeyPatch, faults: bool) -> Run:
+    def fault(error: Exception) -> int:
+        raise error
 
     def call_it(*arguments: str) -> "subprocess.CompletedProcess[str]":
         out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8", "backslashreplace") for _ in range(2))
         monkeypatch.setenv("COLUMNS", "100")
+        if not faults:
+            monkeypatch.setattr("filigree.__main__._own_error", fault)
         monkeypatch.setattr(sys, "argv", ["filigree", *arguments])
         monkeypatch.setattr(sys, "stdout", out)
         monkeypatch.setattr(sys, "stderr", err)
@@ -122,6 +144,14 @@ def ask(call: Run) -> Callable[..., Any]:
         return json.loads(call(*arguments, "--format", "json").stdout)
 
     return ask_it
+
+
+@pytest.fixture
+def ended_in_time() -> Iterator[None]:
+    """For what others would try without end: the whole run ends, with the place, after a minute of it."""
+    faulthandler.dump_traceback_later(60, exit=True, file=sys.__stderr__)  # type: ignore[arg-type]
+    yield
+    faulthandler.cancel_dump_traceback_later()
 
 
 @pytest.fixture(autouse=True)

@@ -144,7 +144,6 @@ def test_no_question_breaks(root: DebRoot, call: Run, damage: Callable[[DebRoot]
         for form in ("table", "lines"):
             done = call(*question, "--root", root.path, "--format", form)
             assert done.returncode in (0, 1, 3), (question, done.stderr)
-            assert "Traceback" not in done.stderr
 
 
 def test_gaps_alone_have_a_status_of_their_own(root: DebRoot, call: Run) -> None:
@@ -193,7 +192,6 @@ def test_a_database_of_nothing(deb_root: DebRoot, call: Run, content: bytes) -> 
     for question in QUESTIONS:
         done = call(*question, "--root", deb_root.path)
         assert done.returncode in (1, 3), (question, done.stderr)
-        assert "Traceback" not in done.stderr
         assert "empty" in done.stderr
 
 

@@ -4,7 +4,6 @@ import hashlib
 import os
 import socket
 import subprocess
-import threading
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -92,28 +91,41 @@ def test_loops_end(tree: DirectoryTree, path: str) -> None:
     assert caught.value.obstacle is Obstacle.LOOP
 
 
-def test_a_pipe_is_never_opened(tree: DirectoryTree, root: Path) -> None:
-    """A writer that waits for somebody to open the pipe goes on waiting."""
-    opened = threading.Event()
+@pytest.fixture
+def opened(monkeypatch: pytest.MonkeyPatch) -> list[str]:
+    """What is opened to be read, by its last name, however it is called."""
+    names: list[str] = []
+    really = os.open
 
-    def write() -> None:
-        os.close(os.open(root / "pipe", os.O_WRONLY))
-        opened.set()
+    def noting(path: str | bytes, flags: int, *more: int, **named: int) -> int:
+        if not flags & (os.O_PATH | os.O_DIRECTORY):
+            names.append(os.path.basename(os.fsdecode(path)))
+        return really(path, flags, *more, **named)
 
-    writer = threading.Thread(target=write, daemon=True)
-    writer.start()
+    monkeypatch.setattr(os, "open", noting)
+    monkeypatch.setattr("filigree.access.trees.directory._open", noting)
+    return names
+
+
+def test_a_pipe_is_never_opened(tree: DirectoryTree, opened: list[str]) -> None:
     with pytest.raises(AccessError) as caught:
         tree.read("/pipe")
     assert caught.value.obstacle is Obstacle.NOT_REGULAR
-    assert tree.observe("/pipe", "md5").kind is Kind.PIPE
+    with pytest.raises(AccessError):
+        tree.lend("/pipe")
+    assert tree.observe("/pipe", "md5", capabilities=True).kind is Kind.PIPE
     assert tree.observe("/pipe", "md5").digest is None
     assert tree.holds("/pipe", "md5:" + "0" * 32, 1) == -1
-    assert not opened.wait(0.2)
-    os.close(os.open(root / "pipe", os.O_RDONLY | os.O_NONBLOCK))
-    writer.join(2)
+    assert opened == []
+    assert tree.read("/absolute") == b"the gauge"
+    assert tree.observe("/usr/bin/tidegauge", "md5").digest is not None
+    assert tree.holds("/usr/bin/tidegauge", "md5:" + "0" * 32, 100) == -1
+    assert opened == ["tidegauge"] * 3, "what is opened is seen"
 
 
-def test_other_kinds_are_told_and_not_opened(tree: DirectoryTree, root: Path) -> None:
+def test_other_kinds_are_told_and_not_opened(
+    tree: DirectoryTree, root: Path, opened: list[str]
+) -> None:
     with socket.socket(socket.AF_UNIX) as server:
         here = os.getcwd()
         os.chdir(root)
@@ -125,6 +137,7 @@ def test_other_kinds_are_told_and_not_opened(tree: DirectoryTree, root: Path) ->
     assert caught.value.obstacle is Obstacle.NOT_REGULAR
     with pytest.raises(AccessError):
         tree.read("/usr")
+    assert opened == []
 
 
 @pytest.mark.parametrize("size", [0, 1, CHUNK - 1, CHUNK, CHUNK + 1, 3 * CHUNK + 7])

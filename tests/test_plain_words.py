@@ -28,6 +28,7 @@ HARD = [r"(a+)\1b", r"(?=(a+)+b)a", r"(?<!x)(a|a)*b\1"]
 
 
 @pytest.mark.parametrize("expression", HARD)
+@pytest.mark.usefixtures("ended_in_time")
 def test_an_expression_that_tries_without_end_is_stopped(expression: str) -> None:
     search = Search(insensitive=False, seconds=0.3)
     find = search.compiled(expression)
@@ -38,6 +39,7 @@ def test_an_expression_that_tries_without_end_is_stopped(expression: str) -> Non
 
 
 @pytest.mark.parametrize("expression", ["(a+)+$", "(a|a)*b", "a*a*a*a*a*b", "^a.*b?$"])
+@pytest.mark.usefixtures("ended_in_time")
 def test_an_expression_that_others_would_try_without_end_needs_no_stop(expression: str) -> None:
     search = Search(insensitive=False, seconds=5)
     find = search.compiled(expression)
@@ -52,6 +54,7 @@ def test_an_expression_that_others_would_try_without_end_needs_no_stop(expressio
      ("ü+", "grün über", (2, 3)), (r"(.)\1", "loon", (1, 3)), ("GULL", "gull", (0, 4)),
      ("x", "a\udcff x", (3, 4)), ("y", "a", None)],
 )  # fmt: skip
+@pytest.mark.usefixtures("ended_in_time")
 def test_both_engines_find_the_same(
     expression: str, text: str, place: tuple[int, int] | None
 ) -> None:
@@ -60,6 +63,7 @@ def test_both_engines_find_the_same(
 
 
 @pytest.mark.parametrize("question", ["seek", "census"])
+@pytest.mark.usefixtures("ended_in_time")
 def test_what_was_not_searched_any_more_is_a_gap(
     question: str, deb_root: DebRoot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -75,6 +79,7 @@ def test_what_was_not_searched_any_more_is_a_gap(
     assert any("texts that were not searched" in gap.what for gap in answer.gaps)
 
 
+@pytest.mark.usefixtures("ended_in_time")
 def test_where_nothing_could_stop_it_such_an_expression_is_refused() -> None:
     told: list[str] = []
 

@@ -1,5 +1,6 @@
 """Shared work: every job is answered for, whatever becomes of the workers."""
 
+import multiprocessing
 import os
 import subprocess
 import sys
@@ -58,17 +59,42 @@ def test_closing_early_leaves_no_process_behind() -> None:
     assert _children() == before
 
 
-def who(_: object) -> int:
-    time.sleep(0.002)
+_FORK = multiprocessing.get_context("fork")
+FIRST, COUNT = _FORK.Value("i", 0), _FORK.Value("i", 0)
+STARTED, HELPED = _FORK.Event(), _FORK.Event()
+
+
+def who(job: str) -> int:
+    """Which process does a job.
+
+    The few wait until five of the many are done; whoever did those waits then until another helps.
+    """
+    if job == "b":
+        STARTED.wait(10)
+        return os.getpid()
+    with FIRST.get_lock():
+        first = FIRST.value = FIRST.value or os.getpid()
+        COUNT.value += 1
+        done = COUNT.value
+    if first != os.getpid():
+        HELPED.set()
+    elif done == 5:
+        STARTED.set()
+    elif done > 5:
+        HELPED.wait(10)
     return os.getpid()
 
 
 def test_kin_stay_together_and_the_idle_help_out() -> None:
+    FIRST.value = COUNT.value = 0
+    STARTED.clear()
+    HELPED.clear()
     jobs = ["a"] * 60 + ["b"] * 5
     done = {one.place: one.result for one in share(jobs, who, 2, kin=lambda job: job)}
     assert len(done) == 65
     assert len({done[place] for place in range(5)}) == 1
     assert len({done[place] for place in range(60, 65)}) == 1
+    assert HELPED.is_set()
     assert len({done[place] for place in range(60)}) == 2
 
 

@@ -199,6 +199,7 @@ def test_expressions_that_are_not_matched_in_one_look_are_told(tmp_path: Path, l
 
 
 @pytest.mark.parametrize("line", ["(a+)+b", "a*b*c*d*e", "x" * 70 + ".*" * 9, "a|b"])
+@pytest.mark.usefixtures("ended_in_time")
 def test_expressions_that_others_would_try_without_end_are_read(tmp_path: Path, line: str) -> None:
     path = tmp_path / places.LEFT_OUT[1:]
     path.parent.mkdir(parents=True)

@@ -234,6 +234,7 @@ def test_a_pattern_that_is_not_matched_in_one_look_is_a_gap(
 
 
 @pytest.mark.parametrize("pattern", ["(a+)+$", "(a|a)*$", "a*a*a*a*a*a*a*$"])
+@pytest.mark.usefixtures("ended_in_time")
 def test_a_pattern_that_others_would_try_without_end_is_matched(
     deb_root: DebRoot, pattern: str
 ) -> None:
