@@ -142,7 +142,7 @@ def test_what_is_kept_is_made_for_the_caller_alone(heron: Path, tmp_path: Path) 
     finally:
         os.umask(before)
     every = [cache, cache.parent, *cache.rglob("*")]
-    assert len([one for one in every if one.is_file()]) > 5
+    assert len([one for one in every if one.is_file()]) == 12
     for one in every:
         wanted = 0o700 if one.is_dir() else 0o600
         assert stat.S_IMODE(one.stat().st_mode) == wanted, one

@@ -29,7 +29,7 @@ def table(roots: dict[str, Path]) -> dict[str, list[str]]:
 def test_every_station_has_a_cell_for_every_fact(table: dict[str, list[str]]) -> None:
     assert all(len(cells) == 4 for cells in table.values())
     assert table["family"] == ["deb", "rpm", "arch", "slackware"]
-    assert all(int(cell) >= 60 for cell in table["packages"])
+    assert [int(cell) for cell in table["packages"]] == [63, 65, 60, 61]
 
 
 def test_the_cells_are_the_answers(table: dict[str, list[str]], roots: dict[str, Path]) -> None:

@@ -319,7 +319,7 @@ def test_a_damaged_record_costs_itself_and_is_told(own_plover: Path, harm: str) 
     do(folder_of(own_plover, "jetty-client"))
     with open_system(str(own_plover)) as system:
         answer = verify(system)
-        assert len(system.packages) >= 59
+        assert len(system.packages) == (59 if harm in ("no description", "no version") else 60)
     assert any(says in gap.why for gap in answer.gaps), answer.gaps
     assert SWAPPED in {row.path for row in answer.records}
 
@@ -369,7 +369,7 @@ def test_what_an_index_puts_in_a_group_is_held_with_it(own_plover: Path) -> None
         assert not [gap for gap in system.gaps if "quay" in gap.what]
     index.write_bytes(index.read_bytes()[:-30])
     with open_system(str(own_plover)) as system:
-        assert len(system.packages) > 1
+        assert len(system.packages) == 60
         assert [gap.what for gap in system.gaps if "quay" in gap.what] == [
             "/var/lib/pacman/sync/quay.db"
         ]
@@ -870,7 +870,7 @@ def test_an_index_is_refreshed_and_counts_when_asked(
     ]
     with open_system(str(own_plover)) as system:
         options = RepositoryOptions(cache=str(tmp_path / "cache"), refreshed=True)
-        assert len(behind(system, options=options).records) >= 10
+        assert len(behind(system, options=options).records) == 13
     assert not (own_plover / DB).exists()
 
 
