@@ -12,7 +12,7 @@ import pytest
 
 from filigree.access.fetching import Fetched, Fetcher, FetchProgress
 from filigree.access.remote import RemoteFile
-from filigree.access.web import FetchError
+from filigree.access.web import REDIRECTS, FetchError
 from filigree.demo.server import Server, serving
 from filigree.model.errors import AccessError
 from tests.conftest import Run
@@ -298,3 +298,26 @@ def test_a_password_is_never_printed(
         done = call(*words, "--root", root.path, "--format", form)
         assert "s3cret" not in done.stdout + done.stderr, words
     assert not [path for path in tmp_path.rglob("*s3cret*") if "cache" in path.parts]
+
+
+@pytest.mark.parametrize("times", [REDIRECTS, REDIRECTS + 1])
+def test_so_many_redirections_and_no_more(server: Server, fetcher: Fetcher, times: int) -> None:
+    for at in range(times):
+        server.manners.leads[f"hop{at}"] = f"/hop{at + 1}" if at + 1 < times else "/index"
+    if times <= REDIRECTS:
+        assert content(fetcher.fetch(f"{server.address}/hop0", LIMIT)) == BODY
+        return
+    with pytest.raises(FetchError, match=f"more than {REDIRECTS} times"):
+        fetcher.fetch(f"{server.address}/hop0", LIMIT)
+
+
+@pytest.mark.parametrize("manner", [lambda _: None, hide_length])
+def test_as_many_bytes_as_are_allowed_and_no_more(
+    server: Server, fetcher: Fetcher, manner: object
+) -> None:
+    manner(server)  # type: ignore[operator]
+    assert content(fetcher.fetch(f"{server.address}/index", len(BODY), None, len(BODY))) == BODY
+    other = Fetcher(f"{fetcher.folder}-other", patience=1.0, pause=0.01)
+    with pytest.raises(FetchError, match="bytes"):
+        other.fetch(f"{server.address}/index", len(BODY) - 1)
+    other.close()

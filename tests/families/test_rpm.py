@@ -12,14 +12,16 @@ import pytest
 
 from filigree.demo.rpm_bytes import header, sqlite_file
 from filigree.families.protocol import Asked, Provided
+from filigree.families.rpm.described import needs_of
 from filigree.families.rpm.module_streams import followed_streams, needs_written
+from filigree.families.rpm.rules import RpmRules
 from filigree.formats.file_capabilities import ATTRIBUTE, parse_capabilities, write_attribute
 from filigree.formats.rpm.header import Type
 from filigree.formats.rpm.modules import ModuleStream, read_modules
 from filigree.formats.rpm.relations import EQUAL, FORMAT, GREATER, LESS, MISSING_OK
 from filigree.model.errors import DatabaseError
 from filigree.model.files import Aspect, Kind, Role, Verdict
-from filigree.model.needs import Capability, Comparison, Relation, Term
+from filigree.model.needs import Capability, Comparison, Need, Relation, Term
 from filigree.model.package import Package, Reason
 from filigree.questions.commands.census import census
 from filigree.questions.commands.contents import contents
@@ -641,3 +643,26 @@ def test_a_count_of_paths_is_a_claim(root: RpmRoot) -> None:
     answer = verify(open_system(root.path))
     assert answer.exit_status == 3
     assert answer.summary["paths_in_all"] < 1000
+
+
+@pytest.mark.parametrize(
+    ("native", "taken"),
+    [
+        ("i686", ("i686", "i586", "i486", "i386", "noarch")),
+        ("i386", ("i386", "noarch")),
+        ("x86_64", ("x86_64", "x86_64_v4", "x86_64_v3", "x86_64_v2", "i686", "i586", "i486", "i386",
+            "noarch")),
+        ("aarch64", ("aarch64", "noarch")),
+        (None, ()),
+    ],
+)  # fmt: skip
+def test_the_machines_that_a_system_takes(native: str | None, taken: tuple[str, ...]) -> None:
+    assert RpmRules(native, lambda _: False).machines == taken
+
+
+def test_versions_of_what_is_recommended_count() -> None:
+    rows = {"recommends": [("gull", 12, "2-1")], "suggests": [("plover-like", 2, "1:3")]}
+    needs = list(needs_of(lambda kind: rows.get(kind, [])))
+    assert [(one.kind.value, one.text) for one in needs if isinstance(one, Need)] == [
+        ("recommends", "gull >= 2-1"), ("suggests", "plover-like < 1:3"),
+    ]  # fmt: skip

@@ -151,8 +151,8 @@ def test_why_something_changes(told: Told) -> None:
 
 def offer(version: str, priority: int | None = None, barred: str | None = None) -> Offering:
     repository = Repository(
-        identity=f"coast-{priority}", name="coast", enabled=True, addresses=(), suite=None, component=None,
-        architecture=None, priority=priority, configured_in="here:1",
+        identity=f"coast-{priority}", name="coast", enabled=True, addresses=(), suite=None,
+        component=None, architecture=None, priority=priority, configured_in="here:1",
     )  # fmt: skip
     return Offering(rpm(f"gull={version}"), repository, barred)
 

@@ -213,6 +213,11 @@ def _literal(sign: str) -> str:
     return f"\\{sign}" if sign in _SPECIAL else sign
 
 
+_TURNING = ("!", "^")
+"""What turns a set into all that is not in it: the first by the standard, the second as the systems' own
+matching of names (fnmatch(3)) takes it, too."""
+
+
 def _translated(text: str, sign_of: str) -> str:
     """A glob as a regular expression, in one look from its start to its end."""
     text = _plainly(text)
@@ -228,7 +233,7 @@ def _translated(text: str, sign_of: str) -> str:
         elif sign == "?":
             out.append(sign_of)
         elif sign == "[" and at < closing:
-            end = text.find("]", at + 1 + (text[at] == "!"))
+            end = text.find("]", at + 1 + (text[at] in _TURNING))
             if end < 0:
                 out.append(_literal(sign))
                 continue
@@ -241,7 +246,7 @@ def _translated(text: str, sign_of: str) -> str:
 
 def _class(inside: str, sign_of: str) -> str:
     """The set of a glob; a range that goes backwards holds nothing."""
-    turned = inside[:1] == "!"
+    turned = inside[:1] in _TURNING
     inside = inside[turned:]
     parts: list[str] = []
     at = 0
