@@ -27,9 +27,9 @@ from filigree.formats import (
     digest_list,
     file_capabilities,
     key_box,
-    keys,
     link_groups,
     openpgp,
+    openpgp_keys,
     os_release,
     patterns,
     stanzas,
@@ -65,6 +65,7 @@ from filigree.formats.slackware import needs as slackware_needs
 from filigree.formats.slackware import records as slackware_records
 from filigree.formats.slackware import scripts as slackware_scripts
 from filigree.formats.slackware import versions as slackware_versions
+from filigree.model.keys import Key
 from filigree.model.needs import Relation
 
 NOW = datetime(2026, 3, 1, tzinfo=UTC)
@@ -102,8 +103,8 @@ def stream(data: bytes) -> unpacking.Unpacked:
 
 
 @lru_cache(maxsize=1)
-def office() -> list[keys.Key]:
-    return keys.read_keys(public_key(), "office")
+def office() -> list[Key]:
+    return openpgp_keys.read_keys(public_key(), "office")
 
 
 def header_of(data: bytes) -> None:
@@ -118,14 +119,13 @@ def whole_archive(kind: Callable[..., Any]) -> Callable[[bytes], None]:
     def read(data: bytes) -> None:
         unpacking.renew_allowance()
         found = kind(MemoryBytes(data), "x", lambda _: None)
-        package = found.package
-        every(found.listing(package))
-        every(found.files(package))
-        every(found.configuration(package))
+        every(found.listing())
+        every(found.files())
+        every(found.configuration())
         every(found.expected())
-        every(found.needs(package))
-        every(found.capabilities(package))
-        every(found.scripts(package))
+        every(found.needs())
+        every(found.capabilities())
+        every(found.scripts())
         every(found.checks())
         found.signature(office(), NOW, b"")
 
@@ -213,7 +213,7 @@ READERS: dict[str, Reader] = {
     "trust database": Reader(lambda d: every(trust_database.read_trust(d)),
                              (b"\1gpg" + bytes(36) + b"\x0c" + bytes(25) + b"\0\0\0\2" + bytes(10) + b"\x0d" + bytes(39),)),
     "key box": Reader(lambda d: every(key_box.keys_in(d)), (b"\0\0\0\x20\1\1\0\0KBXf" + b"\0" * 20,)),
-    "keys": Reader(lambda d: keys.read_keys(d, "x"), (public_key(),), True, (ValueError,)),
+    "keys": Reader(lambda d: openpgp_keys.read_keys(d, "x"), (public_key(),), True, (ValueError,)),
     "link group": Reader(lambda d: link_groups.read_link_group("x", d), (b"auto\n/usr/bin/x\n\n/usr/bin/y\n10\n\n",)),
     "listing of archives": Reader(lambda d: every(long_listing.read_listings([d])), (slackware.manifest([OLD]),)),
     "mirrors": Reader(lambda d: metalink.read_metalink([d]), (b"<metalink><file><url>http://x</url></file></metalink>",)),

@@ -34,6 +34,11 @@ OWN_FAULT = "an error of our own"
 Run = Callable[..., "subprocess.CompletedProcess[str]"]
 
 
+def beside(site: Path) -> str:
+    """A folder of another distribution package, before what is already looked through for modules."""
+    return os.pathsep.join(filter(None, (str(site), os.environ.get("PYTHONPATH"))))
+
+
 @pytest.fixture(scope="session")
 def heron(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The station heron. Shared: no test may change it."""

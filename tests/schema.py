@@ -16,11 +16,17 @@ _LATER = {"ChoiceRow": ChoiceRow}
 """Types that a module names without loading them."""
 
 
-def row_type(question: str) -> Any:
-    """The type of one record of a question's answers."""
+def answer_types(question: str) -> tuple[Any, Any]:
+    """The types of one record, and of the summary, of a question's answers."""
     name = question.replace("-", "_")
     module = import_module(filigree._WHERE[name])
-    return typing.get_type_hints(getattr(module, name))["return"].__args__[0]
+    record, summary = typing.get_type_hints(getattr(module, name))["return"].__args__
+    return record, summary
+
+
+def row_type(question: str) -> Any:
+    """The type of one record of a question's answers."""
+    return answer_types(question)[0]
 
 
 def faults_of(answer: Any) -> list[str]:
@@ -33,7 +39,8 @@ def faults_of(answer: Any) -> list[str]:
     for gap in answer["gaps"]:
         if set(gap) != {"what", "why"} or not all(gap.values()):
             found.append(f"a gap is {gap}")
-    kind = row_type(answer["question"])
+    kind, summary = answer_types(answer["question"])
+    found += _fits(answer["summary"], summary, "summary")
     for number, record in enumerate(answer["records"]):
         found += _fits(record, kind, f"record {number}")
     return found

@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 from filigree.demo import arch, deb, dunlin, plover, rpm, rpm_wares, slackware
 from filigree.demo.disk import Disk
@@ -50,7 +51,7 @@ class Stand:
 
     def ask(
         self, least: Evidence = Evidence.SIGNED, subjects: Sequence[str] | None = None
-    ) -> Answer[FileVerdict]:
+    ) -> Answer[FileVerdict, Any]:
         """Everything verified, on the least evidence that counts; by the record alone no archive does."""
         against = Against(paths=self.archives) if least is not Evidence.RECORD else NOTHING
         with open_system(str(self.disk.folder)) as system:

@@ -220,7 +220,7 @@ def test_a_user_who_cannot_read_everything_is_told_so(deb_root: DebRoot) -> None
             os.setgid(65534)
             os.setuid(65534)
         answer = verify(open_system(deb_root.path), workers=1)
-        told = [answer.exit_status, answer.summary["verdicts"], [gap.why for gap in answer.gaps]]
+        told = [answer.exit_status, answer.summary.verdicts, [gap.why for gap in answer.gaps]]
         os.write(writer, json.dumps(told).encode())
         os._exit(0)
     os.close(writer)

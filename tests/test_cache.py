@@ -7,6 +7,7 @@ import sqlite3
 import stat
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -32,7 +33,7 @@ from filigree.system import open_system
 root_only = pytest.mark.skipif(os.geteuid() != 0, reason="only root can give files away")
 
 
-def offered(root: Path, cache: Path) -> Answer[object]:
+def offered(root: Path, cache: Path) -> Answer[object, Any]:
     with open_system(str(root)) as system:
         options = RepositoryOptions(cache=str(cache))
         return census(system, Filter(), scope=Scope.AVAILABLE, options=options)  # type: ignore[return-value]
@@ -196,7 +197,7 @@ def test_what_counts_as_signed_is_read_in_the_index_once_more(tmp_path: Path) ->
     options = RepositoryOptions(cache=str(cache))
     manner = Manner(least=Evidence.SIGNED)
 
-    def asked() -> Answer[object]:
+    def asked() -> Answer[object, Any]:
         with open_system(str(root)) as system:
             return verify(system, ["siltmeter"], frozenset(Verdict), manner=manner, options=options)  # type: ignore[return-value]
 

@@ -35,12 +35,14 @@ def test_every_station_has_a_cell_for_every_fact(table: dict[str, list[str]]) ->
 def test_the_cells_are_the_answers(table: dict[str, list[str]], roots: dict[str, Path]) -> None:
     for number, root in enumerate(roots.values()):
         with open_system(str(root)) as system:
-            verdicts = verify(system).summary["verdicts"]
+            verdicts = verify(system).summary.verdicts
         cell = table["wrong by the local record"][number]
         for verdict in (Verdict.DOCTORED, Verdict.ALTERED, Verdict.MISSING):
-            count = verdicts.get(verdict.value, 0)
+            count = verdicts.get(verdict, 0)
             assert (f"{count} {verdict.value}" in cell) is bool(count)
-        assert table["files without a digest there"][number] == str(verdicts.get("unrecorded", 0))
+        assert table["files without a digest there"][number] == str(
+            verdicts.get(Verdict.UNRECORDED, 0)
+        )
 
 
 def test_what_a_family_cannot_say_is_said(table: dict[str, list[str]]) -> None:

@@ -9,7 +9,7 @@ from tools.structure import measure
 
 from filigree.cli.app import app
 from filigree.families.registry import families
-from filigree.families.shared.notions import NOTIONS, grounds_of
+from filigree.families.shared.notions import NOTIONS
 from filigree.questions.asking.notions import ASKS
 from filigree.system import open_system
 from filigree.views.families_page import families_page
@@ -72,7 +72,7 @@ def test_the_page_of_the_families_is_what_the_code_declares() -> None:
 
 def test_every_family_declares_every_notion_once() -> None:
     for family in families():
-        known = set(grounds_of(family))
+        known = set(family.rests_on)
         assert known <= set(NOTIONS), family.name
         assert not known & set(family.silent_on), family.name
         assert known | set(family.silent_on) >= set(NOTIONS), family.name
@@ -89,7 +89,7 @@ def test_declared_paths_are_read(name: str, request: pytest.FixtureRequest) -> N
     """Of the paths that a family's station has, some stand among what the family says that it reads."""
     root: Path = request.getfixturevalue(name)
     with open_system(str(root)) as system:
-        told = re.findall(r"`(/[^`]+)`", " ".join(grounds_of(system.family).values()))
+        told = re.findall(r"`(/[^`]+)`", " ".join(system.family.rests_on.values()))
     assert sum((root / path[1:]).exists() for path in told) >= 4
 
 

@@ -26,8 +26,8 @@ from filigree.demo.world import Ware
 from filigree.families.deb.archive import DebArchive
 from filigree.families.rpm.archive import RpmArchive
 from filigree.families.rpm.signatures import record_signature
-from filigree.formats.keys import read_keys
 from filigree.formats.openpgp import judge_detached
+from filigree.formats.openpgp_keys import read_keys
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm.header import HeaderError, read_header
 from filigree.model.errors import FiligreeError

@@ -22,8 +22,8 @@ from urllib.parse import urlsplit
 import pytest
 
 from filigree.formats.deb.versions import compare_versions
-from filigree.formats.keys import read_keys
 from filigree.formats.openpgp import judge_clear_signed
+from filigree.formats.openpgp_keys import read_keys
 from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.model.signatures import SignatureVerdict
 from filigree.questions.asking.scopes import Scope, looking
@@ -501,7 +501,7 @@ def test_modes_and_owners_against_the_archives(system: System) -> None:
         one.split()[3] for one in Path("/var/lib/dpkg/statoverride").read_text().splitlines()
     }
     answer = verify(system, names, manner=Manner(Against(cache=True), Evidence.SIGNED))
-    assert set(answer.summary["paths_by_evidence"]) <= {"signed", "record"} if names else True
+    assert set(answer.summary.paths_by_evidence) <= {"signed", "record"} if names else True
     found = {
         row.path for row in answer.records
         if {Aspect.MODE, Aspect.OWNER, Aspect.GROUP} & {one.aspect for one in row.differences}
@@ -556,7 +556,7 @@ def test_an_archive_that_is_fetched_for_this(system: System, tmp_path: Path) -> 
         if any("could not be fetched" in gap.why for gap in answer.gaps):
             pytest.skip("no repository can be reached from here")
         if answer.records:
-            assert answer.summary["fetched"] == 1
+            assert answer.summary.fetched == 1
             assert {row.evidence for row in answer.records} <= {Evidence.SIGNED, Evidence.RECORD}
             return
     pytest.skip("none of those is offered in the version that is installed")

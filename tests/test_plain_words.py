@@ -192,8 +192,8 @@ def test_more_strays_than_are_listed_are_counted(
         answer = strays(system)
     assert len(answer.records) == 50
     assert sum(row.rank is Rank.PROGRAM for row in answer.records) == 10
-    assert answer.summary["strays"] == 200
-    assert answer.summary["ranks"] == {"set-id": 0, "executable": 10, "other": 190}
+    assert answer.summary.strays == 200
+    assert answer.summary.ranks == {"set-id": 0, "executable": 10, "other": 190}
     assert any(gap.what == "150 paths (150 other)" for gap in answer.gaps)
     assert answer.exit_status == 1
 

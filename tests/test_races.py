@@ -137,7 +137,7 @@ def test_a_file_that_changes_meanwhile(
     ):
         # What was read to its end is still the file that it was, by then under no name or another.
         assert verdict in EVERY
-        assert verdict is not Verdict.INTACT or answer.summary["bytes_read"] >= len(LARGE)
+        assert verdict is not Verdict.INTACT or answer.summary.bytes_read >= len(LARGE)
     else:
         assert verdict is not Verdict.INTACT
     assert answer.exit_status in (0, 1, 3)
@@ -158,7 +158,7 @@ def test_a_database_that_is_replaced_while_it_is_read(tmp_path: Path, harm: str)
             database.write_bytes(content)
         answer = verify(system, verdicts=EVERY, workers=1)
     # What is asked is the database as it was when it was opened.
-    assert answer.summary["verdicts"]["intact"] > 900
+    assert answer.summary.verdicts[Verdict.INTACT] > 900
     assert not answer.gaps
     shutil.rmtree(root)
 

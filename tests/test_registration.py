@@ -9,7 +9,7 @@ import filigree
 from filigree.cli.hints import worded
 from filigree.families.registry import families
 from filigree.model.hints import Hint
-from tests.conftest import Run
+from tests.conftest import Run, beside
 
 TINY = '''
 from filigree.families.shared.defaults import DatabaseDefaults
@@ -154,7 +154,7 @@ def test_a_family_from_another_distribution_package(
     (root / "usr/mote").write_text("a mote")
 
     def ask(*words: str) -> tuple[int, str]:
-        done = run(*words, "--root", str(root), PYTHONPATH=str(elsewhere))
+        done = run(*words, "--root", str(root), PYTHONPATH=beside(elsewhere))
         assert done.stderr == ""
         return done.returncode, done.stdout
 
@@ -163,7 +163,7 @@ def test_a_family_from_another_distribution_package(
         "mote\t2\ttiny\nspeck\t1\ttiny\n",
     )
     assert ask("owner", "/usr/mote")[1] == "/usr/mote\t/usr/mote\tmote\t2\tany\tlisted\n"
-    done = run("verify", "--only", "missing", "--root", str(root), PYTHONPATH=str(elsewhere))
+    done = run("verify", "--only", "missing", "--root", str(root), PYTHONPATH=beside(elsewhere))
     assert (done.returncode, "/usr/speck" in done.stdout) == (1, True)
     assert "the content of 1 files: a line tells no digest" in done.stderr
     assert ask("dossier", "mote=2", "--full")[0] == 0
@@ -179,7 +179,7 @@ def test_a_family_from_another_distribution_package(
         ("dossier", "mote", "--any"),
         ("whatif", "--upgrade"),
     ):
-        done = run(*words, "--root", str(root), PYTHONPATH=str(elsewhere))
+        done = run(*words, "--root", str(root), PYTHONPATH=beside(elsewhere))
         assert done.returncode == 3
         assert "no repositories of this family are read" in done.stderr
     assert run("survey", "--root", str(root)).returncode == 2

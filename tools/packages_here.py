@@ -53,6 +53,6 @@ def _offered(system: System, cache: str | None) -> str | None:
                 return None
             names = sorted(lookup.offered.names() - here)[:_LOOKED_AT]
             found = lookup.offered.called(names)
-            return max(found, key=lambda one: len(lookup.records(one).needs(one))).name
+            return max(found, key=lambda one: len(lookup.records(one).needs())).name
     except (FiligreeError, ValueError):
         return None

@@ -9,17 +9,26 @@ from typing import TYPE_CHECKING
 
 from filigree.access.trees.directory import DirectoryTree
 from filigree.access.trees.protocol import Borrowed, Tree
-from filigree.families.protocol import Archive, Database, Family, Judging, Records, Sources
+from filigree.families.protocol import (
+    Archive,
+    Database,
+    Family,
+    Judging,
+    PackageRecords,
+    RecordsOf,
+    Sources,
+)
 from filigree.families.registry import family_named, family_of, is_archive_name, open_archive
 from filigree.families.shared.indexes import doubts
 from filigree.families.shared.looking import os_release
 from filigree.families.shared.signatures import ENDINGS
 from filigree.formats.accounts import Accounts, read_accounts
-from filigree.formats.keys import Key, read_keys
+from filigree.formats.key_files import read_key_file
 from filigree.formats.unpacking import renew_allowance
 from filigree.model.answer import Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, Obstacle, words_of
 from filigree.model.files import Kind, ManagedLink, Relocation
+from filigree.model.keys import Key
 from filigree.model.package import Package, State
 from filigree.model.repositories import without_user
 from filigree.paths import PathIndex
@@ -126,14 +135,14 @@ class System:
         """What the system could install; None where its family has no repositories."""
         return self.family.sources(self.database, judging)
 
-    def records(self, package: Package) -> Records:
+    def records(self, package: Package) -> PackageRecords:
         """Where a package is on record: its archive, or else the system's database.
 
         Raises LookupError for a package that is only offered: its records are its repositories'.
         """
         if package.state is State.AVAILABLE:
             raise LookupError(f"{package.label} is only offered: ask the lookup that found it")
-        return self._archives.get(package, self.database)
+        return self._archives.get(package) or RecordsOf(self.database, package)
 
     def archive(self, path: str, below: bool = False) -> Archive:
         """The archive at a path of the auditor's own file system, or at an address, opened once.
@@ -253,7 +262,7 @@ class System:
             for file in files:
                 try:
                     data = self._outside.read(_absolute(file), 64 << 20)
-                    found += read_keys(data, file)
+                    found += read_key_file(data, file)
                 except (AccessError, ValueError) as error:
                     raise BadQuestion(f"no keys can be read: {words_of(error)}", file) from error
         if not found:

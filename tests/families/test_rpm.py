@@ -642,7 +642,7 @@ def test_a_count_of_paths_is_a_claim(root: RpmRoot) -> None:
     root.save()
     answer = verify(open_system(root.path))
     assert answer.exit_status == 3
-    assert answer.summary["paths_in_all"] < 1000
+    assert answer.summary.paths_in_all < 1000
 
 
 @pytest.mark.parametrize(

@@ -36,7 +36,7 @@ from filigree.demo.server import Server, serving
 from filigree.demo.world import WARES
 from filigree.families.slackware import described, places
 from filigree.families.slackware.settings import left_out
-from filigree.formats.keys import read_keys
+from filigree.formats.openpgp_keys import read_keys
 from filigree.formats.slackware.scripts import MadeLink
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import DatabaseError
@@ -78,13 +78,13 @@ def own(dunlin: Path, tmp_path: Path) -> Path:
 
 
 def asked(
-    root: Path, question: Callable[..., Answer[Any]], *more: Any, **named: Any
-) -> Answer[Any]:
+    root: Path, question: Callable[..., Answer[Any, Any]], *more: Any, **named: Any
+) -> Answer[Any, Any]:
     with open_system(str(root)) as system:
         return question(system, *more, **named)
 
 
-def whys(answer: Answer[Any]) -> str:
+def whys(answer: Answer[Any, Any]) -> str:
     return "\n".join(f"{gap.what}: {gap.why}" for gap in answer.gaps)
 
 
@@ -144,7 +144,7 @@ def test_a_damaged_record_costs_itself(own: Path, harm: str) -> None:
     do(next((own / RECORDS).glob("foghorn-*")))
     answer = asked(own, verify)
     assert why in whys(answer)
-    assert answer.summary["packages"] >= len(everything()) - 1
+    assert answer.summary.packages >= len(everything()) - 1
 
 
 def test_no_records_at_all(tmp_path: Path) -> None:
@@ -297,7 +297,7 @@ def test_the_paths_are_those_of_the_records(written: list[str]) -> None:
     assert set(paths) == listed | places | {"/usr/lib/gull"}
 
 
-def verdicts(answer: Answer[Any]) -> dict[str, Verdict]:
+def verdicts(answer: Answer[Any, Any]) -> dict[str, Verdict]:
     return {row.path: row.verdict for row in answer.records}
 
 
@@ -310,14 +310,14 @@ def test_traces_that_record_and_listing_tell(dunlin: Path) -> None:
     # The swapped program has the right size and time: without its content nobody could tell.
     assert SWAPPED not in found
     assert "does not record what files hold" in whys(answer)
-    assert {"mode", "owner", "size", "modified"} <= set(answer.summary["compared"])
+    assert {"mode", "owner", "size", "modified"} <= set(answer.summary.compared)
 
 
 def test_the_record_alone_tells_presence_and_kind(own: Path) -> None:
     for path in (own / LISTS).rglob("MANIFEST.bz2"):
         path.unlink()
     answer = asked(own, verify)
-    assert set(answer.summary["compared"]) == {"presence", "kind", "link-target"}
+    assert set(answer.summary.compared) == {"presence", "kind", "link-target"}
     assert OPENED not in verdicts(answer)
     tide = own / SWAPPED[1:]
     tide.unlink()
@@ -331,16 +331,16 @@ def test_a_listing_that_is_not_as_promised_is_not_used(own: Path) -> None:
     path.write_bytes(path.read_bytes() + b"\0")
     answer = asked(own, verify)
     assert "not what the signed file says" in whys(answer)
-    assert "mode" not in answer.summary["compared"]
+    assert "mode" not in answer.summary.compared
 
 
 def test_times_are_compared_as_far_as_they_are_told(own: Path) -> None:
     path = own / "usr/bin/tidegauge"
     at = path.stat().st_mtime
     os.utime(path, (at + 59, at + 59))
-    assert asked(own, verify, ["tidegauge"], EVERY).summary["aspects"].get("modified") == 1
+    assert asked(own, verify, ["tidegauge"], EVERY).summary.aspects.get("modified") == 1
     os.utime(path, (at + 61, at + 61))
-    assert asked(own, verify, ["tidegauge"], EVERY).summary["aspects"].get("modified") == 2
+    assert asked(own, verify, ["tidegauge"], EVERY).summary.aspects.get("modified") == 2
 
 
 def test_configuration_as_it_is_shipped(own: Path) -> None:
@@ -502,7 +502,7 @@ def test_the_lists_and_their_signature(dunlin: Path) -> None:
 @pytest.mark.skipif(shutil.which("gpgv") is None, reason="gpgv is not here to judge")
 def test_another_program_agrees_on_the_signature(dunlin: Path, tmp_path: Path) -> None:
     ring = tmp_path / "ring.gpg"
-    ring.write_bytes(bytes(read_keys(public_key(), "")[0].certificate))
+    ring.write_bytes(bytes(read_keys(public_key(), "")[0].material))
     sums = str(dunlin / LISTS / "CHECKSUMS.md5")
     command = ["gpgv", "--keyring", str(ring), f"{sums}.asc", sums]
     done = subprocess.run(command, capture_output=True, check=False)
@@ -613,7 +613,7 @@ def test_needs_are_told_by_lists_of_the_same_build(own: Path) -> None:
     assert "no list here tells it" in whys(untold)
 
 
-SILENT: dict[str, Callable[[System], Answer[Any]]] = {
+SILENT: dict[str, Callable[[System], Answer[Any, Any]]] = {
     "chosen": lambda s: census(s, Filter(reason=Reason.CHOSEN)),
     "because": lambda s: because(s, ["libkelp1"]),
     "dossier": lambda s: dossier(s, ["tidegauge"]),
@@ -631,7 +631,7 @@ def test_reasons_are_not_on_record(dunlin: Path, question: str) -> None:
         assert getattr(row, "standing", None) is None
         assert getattr(row, "chosen", None) is None
     if question == "whatif":
-        assert answer.summary["leftover"] is answer.summary["leftover_size"] is None
+        assert answer.summary.leftover is answer.summary.leftover_size is None
 
 
 def test_what_is_another_version_and_what_is_newer(dunlin: Path) -> None:

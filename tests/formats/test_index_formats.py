@@ -20,8 +20,8 @@ from filigree.formats.deb.configuration import read_configuration
 from filigree.formats.deb.contents import LINE_LIMIT, read_contents
 from filigree.formats.deb.index import read_index
 from filigree.formats.deb.preferences import read_preferences
-from filigree.formats.keys import read_keys
 from filigree.formats.openpgp import judge_clear_signed
+from filigree.formats.openpgp_keys import read_keys
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm.lists import read_collections, read_named, read_updates
 from filigree.formats.rpm.metalink import read_metalink

@@ -21,10 +21,11 @@ from filigree.formats.damage import Damage
 from filigree.formats.deb.preferences import Preference, read_preferences
 from filigree.formats.deb.release import Release, read_release
 from filigree.formats.deb.sources import Source, read_lines, read_source_stanzas
-from filigree.formats.keys import Key, read_keys
 from filigree.formats.openpgp import judge_clear_signed, judge_detached, split_clear_signed
+from filigree.formats.openpgp_keys import read_keys
 from filigree.formats.rpm.repo_files import read_sections
 from filigree.formats.rpm.repomd import XmlError, read_repomd
+from filigree.model.keys import Key
 from filigree.model.signatures import SignatureVerdict
 
 NOW = datetime.now(UTC)

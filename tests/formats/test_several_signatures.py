@@ -10,7 +10,6 @@ from pysequoia.packet import PacketPile
 
 from filigree.demo.repository import STRANGER, clear_signed, detached, public_key
 from filigree.formats import openpgp
-from filigree.formats.keys import Key, read_keys
 from filigree.formats.openpgp import (
     IN_MEMORY,
     judge_clear_signed,
@@ -18,7 +17,9 @@ from filigree.formats.openpgp import (
     judge_pieces,
     split_clear_signed,
 )
+from filigree.formats.openpgp_keys import read_keys
 from filigree.model.errors import AccessError
+from filigree.model.keys import Key
 from filigree.model.signatures import Signatures, SignatureVerdict
 
 NOW = datetime.now(UTC) + timedelta(seconds=60)

@@ -18,11 +18,12 @@ from filigree.demo.world import Ware
 from filigree.families.deb.archive import DebArchive
 from filigree.families.rpm.archive import RpmArchive
 from filigree.families.rpm.signatures import record_signature
-from filigree.formats.keys import Key, read_keys
 from filigree.formats.openpgp import IN_MEMORY, judge_detached, judge_pieces
+from filigree.formats.openpgp_keys import read_keys
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm.header import Type, read_header
 from filigree.model.answer import Gap
+from filigree.model.keys import Key
 from filigree.model.signatures import Signatures, SignatureVerdict
 
 pytestmark = pytest.mark.skipif(shutil.which("gpg") is None, reason="gpg is not here")

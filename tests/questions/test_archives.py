@@ -94,7 +94,7 @@ def test_escapes_are_shown_and_not_followed(there: System, heron: Path, archives
             "its path goes through /usr/share/charts, a link in the same archive",
         "/../../etc/motd": "its path climbs out of its directory",
     }  # fmt: skip
-    assert (answer.summary["escapes"], answer.exit_status) == (2, 1)
+    assert (answer.summary.escapes, answer.exit_status) == (2, 1)
     assert (heron / "etc/motd").read_bytes() == before
 
 

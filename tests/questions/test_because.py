@@ -130,7 +130,7 @@ def test_what_is_left_over_hangs_together(several: str) -> None:
         assert rows["ring1"].island
         assert rows["ring2"].island
         assert not rows["below"].island
-        assert answer.summary["clusters"] == 2
+        assert answer.summary.clusters == 2
         assert [row.name for row in leftover(system, leaf=True).records] == ["loose"]
         # By what is required alone, wishes keep nothing.
         names = {row.name for row in leftover(system, HARD).records}
@@ -142,7 +142,7 @@ def test_of_whose_reason_nothing_tells_it_is_taken_as_chosen(deb_root: DebRoot) 
     with open_system(deb_root.path) as system:
         answer = leftover(system)
         assert answer.records == []
-        assert answer.summary["reasons_unknown"] == 1
+        assert answer.summary.reasons_unknown == 1
         (row,) = because(system, ["a"]).records
         assert row.words == "the records do not say why it is here"
 
@@ -202,7 +202,7 @@ def test_the_systems_own_settings_say_what_keeps(
     with open_system(several) as system:
         answer = leftover(system)
         assert {row.name for row in answer.records} == always | expected
-        assert answer.summary["by_default"]
+        assert answer.summary.by_default
 
 
 def test_what_is_never_left_over(several: str) -> None:

@@ -2,6 +2,7 @@
 
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -15,7 +16,7 @@ from tests.conftest import Run
 IN_TIME = datetime(2026, 3, 1, tzinfo=UTC)
 
 
-def asked(root: Path, security: bool = False, now: datetime = IN_TIME) -> Answer[BehindRow]:
+def asked(root: Path, security: bool = False, now: datetime = IN_TIME) -> Answer[BehindRow, Any]:
     with open_system(str(root)) as system:
         return behind(system, security, RepositoryOptions(now=now))
 
@@ -43,8 +44,8 @@ def test_heron(heron: Path) -> None:
     assert all(not row.advisories and row.repository for row in answer.records)
     assert answer.exit_status == 1
     summary = answer.summary
-    assert (summary["security"], summary["behind"], summary["held"]) == (4, 10, 1)
-    assert (summary["ahead"], summary["not_offered"], summary["passed_over"]) == (1, 1, 1)
+    assert (summary.security, summary.behind, summary.held) == (4, 10, 1)
+    assert (summary.ahead, summary.not_offered, summary.passed_over) == (1, 1, 1)
 
 
 def test_curlew(curlew: Path) -> None:

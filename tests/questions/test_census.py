@@ -7,7 +7,15 @@ import pytest
 
 from filigree.model.errors import BadQuestion
 from filigree.model.package import Reason, State
-from filigree.questions.commands.census import Filter, Matching, Order, census, name_filter
+from filigree.questions.asking.scopes import Scope
+from filigree.questions.commands.census import (
+    CensusSummary,
+    Filter,
+    Matching,
+    Order,
+    census,
+    name_filter,
+)
 from filigree.questions.commands.survey import survey
 from filigree.system import open_system
 from tests.making import DebRoot
@@ -76,7 +84,7 @@ def station(deb_root: DebRoot) -> DebRoot:
 def test_filters(station: DebRoot, wanted: Filter, found: str) -> None:
     answer = census(open_system(station.path), wanted)
     assert "".join(row.name for row in answer.records) == found
-    assert answer.summary["count"] == len(found)
+    assert answer.summary.count == len(found)
     assert not answer.bad_news
 
 
@@ -98,16 +106,16 @@ def test_orders(station: DebRoot, order: Order, reverse: bool, found: str) -> No
 def test_totals_count_all_even_where_few_are_shown(station: DebRoot) -> None:
     answer = census(open_system(station.path), limit=1)
     assert len(answer.records) == 1
-    assert answer.summary == {
-        "count": 4,
-        "shown": 1,
-        "installed_size": 80 * 1024,
-        "states": {"installed": 3, "half-configured": 1},
-        "reasons": {"chosen": 3, "dependency": 1},
-        "held": 1,
-        "configuration_left": 1,
-        "scope": "installed",
-    }
+    assert answer.summary == CensusSummary(
+        count=4,
+        shown=1,
+        installed_size=80 * 1024,
+        states={"installed": 3, "half-configured": 1},
+        reasons={"chosen": 3, "dependency": 1},
+        held=1,
+        configuration_left=1,
+        scope=Scope.INSTALLED,
+    )
 
 
 def test_no_match_is_bad_news(station: DebRoot) -> None:

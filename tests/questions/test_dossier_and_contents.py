@@ -92,7 +92,7 @@ def test_contents_as_they_are_found(heron: Path) -> None:
     assert (program.mode, program.owner) == ("0755", "root")
     assert program.digest is not None
     assert rows["/usr"].role is Role.DIRECTORY
-    assert answer.summary["observed"] == ["size", "mode", "owner", "group", "link-target"]
+    assert answer.summary.observed == ["size", "mode", "owner", "group", "link-target"]
 
 
 def test_a_file_that_something_else_stands_for_has_no_size(heron: Path) -> None:
@@ -106,10 +106,10 @@ def test_roles_and_totals(heron: Path) -> None:
     every = contents(system, ["tidegauge"])
     some = contents(system, ["tidegauge"], [Role.CONFIG, Role.LOCALE])
     assert {row.role for row in some.records} == {Role.CONFIG, Role.LOCALE}
-    totals = every.summary["roles"]
-    assert totals["config"]["paths"] == 2
-    assert totals["locale"]["paths"] == 4
-    assert sum(total["paths"] for total in totals.values()) == len(every.records)
+    totals = every.summary.roles
+    assert totals["config"].paths == 2
+    assert totals["locale"].paths == 4
+    assert sum(total.paths for total in totals.values()) == len(every.records)
     assert contents(system, ["seaholly"], [Role.HEADER]).exit_status == 1
 
 

@@ -5,6 +5,7 @@ import shutil
 import struct
 import subprocess
 import xml.etree.ElementTree as ET
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -104,7 +105,7 @@ def test_hostile_names_stay_names(heron: Path) -> None:
     with open_system(str(heron)) as system:
         answer = draw(system, ["tidegauge"], 1)
         answer.records[:] = hostile()
-        answer.summary["subjects"] = [HOSTILE]
+        answer.summary = replace(answer.summary, subjects=[HOSTILE])
     text = dot(answer)
     assert "\x1b" not in text
     assert text.count("[label=") == 1

@@ -7,6 +7,7 @@ import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -25,7 +26,7 @@ from filigree.demo.world import WARES, Ware
 from filigree.families.deb import places
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
-from filigree.model.files import Aspect, Evidence, Seen, Verdict
+from filigree.model.files import Aspect, Evidence, Seen, Sort, Verdict
 from filigree.questions.commands.verify import verify
 from filigree.questions.evidence.references import Against, against_of
 from filigree.questions.finding.earlier_results import read_earlier
@@ -58,7 +59,7 @@ class Station:
         self.archive = folder / "cup_1.0-1_amd64.deb"
         self.archive.write_bytes(deb.archive(CUP, "gzip"))
 
-    def verify(self, against: Against | None = None, **manner: object) -> Answer[FileVerdict]:
+    def verify(self, against: Against | None = None, **manner: object) -> Answer[FileVerdict, Any]:
         held = against or Against(paths=(str(self.archive),))
         with open_system(str(self.disk.folder)) as system:
             return verify(system, verdicts=EVERY, manner=Manner(held, **manner))  # type: ignore[arg-type]
@@ -82,7 +83,7 @@ def test_what_is_as_shipped_is_intact_in_all_that_an_archive_tells(station: Stat
     answer = station.verify()
     assert {row.verdict for row in answer.records} == {Verdict.INTACT}
     assert {row.evidence for row in answer.records} == {Evidence.ARCHIVE}
-    assert {"mode", "owner", "group", "size", "link-target"} <= set(answer.summary["compared"])
+    assert {"mode", "owner", "group", "size", "link-target"} <= set(answer.summary.compared)
     assert answer.exit_status == 0
 
 
@@ -119,6 +120,62 @@ def test_every_difference_from_the_archive_is_seen(station: Station, deed: str) 
     assert {p for p, row in rows.items() if row.verdict is not Verdict.INTACT} == {path}
 
 
+def taken_over(folder: Path, replaces: str) -> tuple[Station, Path]:
+    """A station where another package has its own file at a place that cup was shipped with."""
+    station = Station(folder)
+    jug = deb.Installed(
+        Ware("jug", "1.0-1", "misc", "Holds more", replaces=replaces),
+        (
+            *(good for good in CUP.goods if good.path in ("/usr", "/usr/bin")),
+            Good(PROGRAM, 0o755, b"#!/bin/dsh\nexit 2\n"),
+        ),
+    )
+    left = replace(CUP, goods=tuple(good for good in CUP.goods if good.path != PROGRAM))
+    station.disk.ship(jug.goods)
+    deb.write_database(station.disk, [left, jug])
+    archive = folder / "jug_1.0-1_amd64.deb"
+    archive.write_bytes(deb.archive(jug, "gzip"))
+    return station, archive
+
+
+def test_a_file_whose_place_another_package_takes_is_no_longer_its_own(tmp_path: Path) -> None:
+    """Policy of the family: who replaces a package may overwrite its files. It is the records' word."""
+    station, jug = taken_over(tmp_path, "cup")
+    both = Against(paths=(str(station.archive), str(jug)))
+    found = {(row.package, row.path): row for row in station.verify(both).records}
+    ours, theirs = found["cup", PROGRAM], found["jug", PROGRAM]
+    assert (ours.verdict, ours.evidence) == (Verdict.EXCUSED, Evidence.RECORD)
+    assert (ours.policy, ours.policy_file) == (Sort.REPLACEMENT, f"{places.INFO}/jug.md5sums")
+    assert ours.reason == ("by the records the file of jug takes its place; it is a file of jug")
+    assert (theirs.verdict, theirs.evidence) == (Verdict.INTACT, Evidence.ARCHIVE)
+
+
+@pytest.mark.parametrize("replaces", ["", "mug", "cup (<< 1.0-1)"])
+def test_who_does_not_replace_it_takes_no_place(tmp_path: Path, replaces: str) -> None:
+    station, jug = taken_over(tmp_path, replaces)
+    both = Against(paths=(str(station.archive), str(jug)))
+    found = {(row.package, row.path): row.verdict for row in station.verify(both).records}
+    assert found["cup", PROGRAM] is Verdict.DOCTORED
+
+
+def test_a_place_taken_by_the_records_alone_is_never_clean(tmp_path: Path) -> None:
+    """Whoever owns the records can say so of any package: then its own archive does not bear it out."""
+    station, jug = taken_over(tmp_path, "cup")
+    jug.write_bytes(
+        deb.archive(
+            deb.Installed(Ware("jug", "1.0-1", "misc", "Holds more"), CUP.goods[:1]), "gzip"
+        )
+    )
+    both = Against(paths=(str(station.archive), str(jug)))
+    found = {(row.package, row.path): row.verdict for row in station.verify(both).records}
+    assert found["jug", PROGRAM] is Verdict.DOCTORED
+    station.disk.remove(PROGRAM)
+    alone = {(row.package, row.path): row for row in station.verify().records}
+    assert alone["cup", PROGRAM].verdict is Verdict.EXCUSED
+    assert alone["cup", PROGRAM].evidence is Evidence.RECORD
+    assert alone["jug", PROGRAM].verdict is Verdict.MISSING
+
+
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can give files away")
 def test_an_owner_that_the_record_does_not_tell(station: Station) -> None:
     os.chown(station.disk.real("/usr/bin/cup"), 950, 950)
@@ -148,7 +205,7 @@ def test_a_digest_that_was_rewritten(station: Station) -> None:
     told = {(one.aspect, one.expected, one.found) for one in row.differences}
     assert (Aspect.RECORD, f"content md5:{CUP.goods[4].md5}", f"content md5:{good.md5}") in told
     assert answer.exit_status == 1
-    assert next(iter(answer.summary["verdicts"])) == "doctored"
+    assert next(iter(answer.summary.verdicts)) == "doctored"
 
 
 def test_a_record_that_was_changed_while_the_file_was_not(station: Station) -> None:
@@ -248,7 +305,7 @@ def test_without_any_archive_the_least_evidence_is_a_gap_with_the_reason(station
     answer = station.verify(Against(), least=Evidence.SIGNED)
     assert not answer.records
     assert "the record is unsigned" in answer.gaps[0].why
-    assert answer.summary["not_judged"]
+    assert answer.summary.not_judged
 
 
 @pytest.mark.parametrize("word", ["./nothing/here.deb", "/nothing", "nothing_1.0_all.deb/x.deb"])
@@ -269,7 +326,7 @@ def test_what_can_be_named(tmp_path: Path) -> None:
 # -- the stations ---------------------------------------------------------------------------
 
 
-def rows_of(answer: Answer[FileVerdict], *verdicts: Verdict) -> set[str]:
+def rows_of(answer: Answer[FileVerdict, Any], *verdicts: Verdict) -> set[str]:
     return {row.path for row in answer.records if row.verdict in verdicts}
 
 
@@ -284,7 +341,7 @@ def test_heron_looks_clean_where_its_record_was_changed(heron: Path) -> None:
 def test_everything_at_heron_that_traces_to_a_key(heron: Path) -> None:
     with open_system(str(heron)) as system:
         answer = verify(system, verdicts=EVERY, manner=Manner(least=Evidence.SIGNED))
-        held = set(answer.summary["paths_by_evidence"])
+        held = set(answer.summary.paths_by_evidence)
     assert rows_of(answer, Verdict.DOCTORED) == {DOCTORED}
     # Policy goes on counting: overrides, diversions, papers that are left out.
     assert rows_of(answer, Verdict.ALTERED) == {"/usr/sbin/lockgate"}
@@ -313,7 +370,7 @@ def test_records_at_curlew_bear_their_signatures(curlew: Path) -> None:
     with open_system(str(curlew)) as system:
         answer = verify(system, verdicts=EVERY)
         place = system.database.place_of(system.packages[0])
-    assert answer.summary["record_signatures"] == {"bad": 1, "good": 64}
+    assert answer.summary.record_signatures == {"bad": 1, "good": 64}
     (doctored,) = (row for row in answer.records if row.verdict is Verdict.DOCTORED)
     assert (doctored.package, doctored.path) == ("lockgate", place)
     assert doctored.reason == "the local record of this package was changed"
@@ -352,8 +409,8 @@ def test_the_auditors_keys_take_the_place_of_the_roots(curlew: Path, tmp_path: P
         options = RepositoryOptions(keyring=(str(keys),))
         manner = Manner(least=Evidence.SIGNED)
         answer = verify(system, ["siltmeter"], manner=manner, options=options)
-    assert answer.summary["keys_of"] == "auditor"
-    assert answer.summary["record_signatures"] == {"unknown key": 1}
+    assert answer.summary.keys_of == "auditor"
+    assert answer.summary.record_signatures == {"unknown key": 1}
     assert not answer.records
     assert "only the root holds it, in gpg-pubkey-" in answer.gaps[0].why
 
@@ -367,7 +424,7 @@ def server(tmp_path: Path) -> Iterator[Server]:
         yield running
 
 
-def fetched(heron: Path, server: Server, cache: Path, *subjects: str) -> Answer[FileVerdict]:
+def fetched(heron: Path, server: Server, cache: Path, *subjects: str) -> Answer[FileVerdict, Any]:
     said: list[str] = []
     address = f"{server.address}/coast saltmarsh main"
     keys = str(heron / "usr/share/keyrings")
@@ -383,12 +440,12 @@ def test_what_is_missing_is_fetched_and_held_against_its_digest(
     heron: Path, server: Server, tmp_path: Path
 ) -> None:
     answer = fetched(heron, server, tmp_path / "cache", "tidegauge", "brine-data")
-    assert answer.summary["fetched"] == 2
+    assert answer.summary.fetched == 2
     assert "/usr/bin/tidegauge" in rows_of(answer, Verdict.ALTERED)
     assert {row.evidence for row in answer.records} == {Evidence.SIGNED, Evidence.RECORD}
     asked = len(server.asked)
     again = fetched(heron, server, tmp_path / "cache", "tidegauge", "brine-data")
-    assert again.summary["fetched"] == 0
+    assert again.summary.fetched == 0
     assert not any(one.path.endswith(".deb") for one in server.asked[asked:])
 
 
@@ -405,7 +462,7 @@ def test_what_breaks_off_is_gone_on_with(heron: Path, server: Server, tmp_path: 
     fetched(heron, server, tmp_path / "cache", "foghorn")  # the indexes, once
     server.manners.breaks = 1
     answer = fetched(heron, server, tmp_path / "cache", "tidegauge")
-    assert answer.summary["fetched"] == 1
+    assert answer.summary.fetched == 1
     assert [one.status for one in server.asked if "tidegauge" in one.path][-1] == 206
 
 
@@ -499,7 +556,7 @@ def test_a_sample_of_everything_leaves_nothing_out(heron: Path) -> None:
     with open_system(str(heron)) as system:
         answer = verify(system, ["gullwing"], manner=Manner(sample=100))
     assert answer.exit_status == 0
-    assert answer.summary["sample"] == 100
+    assert answer.summary.sample == 100
 
 
 @pytest.mark.parametrize("text", ["0", "-3", "101%", "much", "nan", ""])

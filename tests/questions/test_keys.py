@@ -7,7 +7,7 @@ import pytest
 from filigree.demo.heron import ADDED_KEY, KEYRING
 from filigree.demo.repository import STRANGER, public_key
 from filigree.families.deb import places
-from filigree.formats.keys import read_keys
+from filigree.formats.openpgp_keys import read_keys
 from filigree.model.errors import BadQuestion
 from filigree.questions.commands.keys import KeyRow, keys
 from filigree.questions.offers.options import RepositoryOptions
@@ -99,4 +99,4 @@ def test_every_place_of_the_first_family(deb_root: DebRoot) -> None:
     assert not rows["/etc/apt/keyrings/unused.asc"].scope
     assert rows[f"{places.ARCHIVE_KEYS}/507F/k.gpg"].how == "for archives that are signed inside"
     assert [gap.what for gap in answer.gaps] == ["/usr/share/keyrings/broken.gpg"]
-    assert answer.summary["without_use"] == 0  # each of the two keys is good for something
+    assert answer.summary.without_use == 0  # each of the two keys is good for something

@@ -55,7 +55,7 @@ def test_deep_needs_fold_repeats_and_mark_cycles(web: System) -> None:
         ("e", 1, "a", None),
         (None, 2, "e", None),
     ]
-    assert answer.summary["unmet"] == 1
+    assert answer.summary.unmet == 1
     assert answer.exit_status == 1
 
 
@@ -95,12 +95,12 @@ def test_needed_by_to_the_end(web: System) -> None:
         ("b", 2, "c", None),
         ("a", 3, "b", "folded"),
     ]
-    assert answer.summary["packages"] == 3
+    assert answer.summary.packages == 3
 
 
 def test_several_subjects_are_told_apart(web: System) -> None:
     answer = needs(web, ["b", "c", "nobody"])
-    assert [(s["name"], s["records"]) for s in answer.summary["subjects"]] == [("b", 1), ("c", 1)]
+    assert [(s.name, s.records) for s in answer.summary.subjects] == [("b", 1), ("c", 1)]
     assert answer.exit_status == 1
 
 
@@ -118,7 +118,7 @@ def test_a_long_chain_and_a_large_cycle(deb_root: DebRoot) -> None:
     answer = needs(open_system(deb_root.path), ["p0"], depth=None)
     assert len(answer.records) == 1500
     assert answer.records[-1].repeat == "cycle"
-    assert answer.summary["deepest"] == 1500
+    assert answer.summary.deepest == 1500
 
 
 GRAPHS = st.dictionaries(

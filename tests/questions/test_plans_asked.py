@@ -52,12 +52,12 @@ def test_what_goes_with_a_library_and_what_is_left_over(heron: Path) -> None:
     assert reasons["tidetables"] == "it needs tidetables-calc (>= 2026), which would be gone"
     assert reasons["brine-data"] == "only libbrine2 needed it"
     summary = answer.summary
-    assert summary["chosen_lost"] == [
+    assert summary.chosen_lost == [
         "chartroom", "siltmeter", "station-report", "tidegauge", "tidetables",
     ]  # fmt: skip
     gone = sum(row.installed_size or 0 for row in answer.records if row.action is PlanAction.DROP)
-    assert summary["disk_change"] == -gone
-    assert summary["room"]
+    assert summary.disk_change == -gone
+    assert summary.room
     assert answer.exit_status == 1
 
 
@@ -73,9 +73,9 @@ def test_what_comes_and_who_asks_for_it(heron: Path) -> None:
         assert acts(answer.records) == {
             "drop": ["lockgate", "lockgate-firmware"], "add": ["weirgate"],
         }  # fmt: skip
-        assert answer.summary["chosen_lost"] == ["lockgate"]
+        assert answer.summary.chosen_lost == ["lockgate"]
         again = whatif(system, ["tidegauge"])
-        assert again.summary["remarks"] == ["tidegauge 1:2.1-3 is installed already"]
+        assert again.summary.remarks == ["tidegauge 1:2.1-3 is installed already"]
         assert again.records == []
 
 
@@ -84,25 +84,27 @@ def test_everything_as_new_as_can_be(station: str, request: pytest.FixtureReques
     with open_system(str(request.getfixturevalue(station))) as system:
         answer = whatif(system, upgrade=["*"])
         assert set(acts(answer.records)) == {"upgrade"}
-        assert "foghorn is held at 3.2.0-1, and stays" in answer.summary["remarks"]
-        without, with_ = (answer.summary["ways"][f"{way}_dropping"] for way in ("without", "with"))
-        assert without["dropped"] == []
+        assert "foghorn is held at 3.2.0-1, and stays" in answer.summary.remarks
+        ways = answer.summary.ways
+        assert ways is not None
+        assert ways.without_dropping.dropped == []
         freer = whatif(system, upgrade=["*"], may_drop=True)
-        assert len(acts(freer.records)["upgrade"]) == with_["upgraded"] >= without["upgraded"]
+        assert len(acts(freer.records)["upgrade"]) == ways.with_dropping.upgraded
+        assert ways.with_dropping.upgraded >= ways.without_dropping.upgraded
         if station == "curlew":
             rows = {row.name: row for row in freer.records}
             assert rows["ropewalk-common"].replaced
             assert rows["ropewalk-common"].reason == "ropewalk-patterns takes its place"
-            assert with_["dropped"] == freer.summary["chosen_lost"] == ["ropewalk"]
+            assert ways.with_dropping.dropped == freer.summary.chosen_lost == ["ropewalk"]
 
 
 def test_one_upgraded_by_name(heron: Path) -> None:
     with open_system(str(heron)) as system:
         answer = whatif(system, upgrade=["whelk", "tidegauge"])
         assert acts(answer.records) == {"upgrade": ["whelk", "libwhelk2"]}
-        assert answer.summary["remarks"] == ["nothing newer of tidegauge would be taken"]
+        assert answer.summary.remarks == ["nothing newer of tidegauge would be taken"]
         against = whatif(system, upgrade=["foghorn"])
-        assert against.summary["remarks"] == ["foghorn is held at 3.2.0-1: this goes against it"]
+        assert against.summary.remarks == ["foghorn is held at 3.2.0-1: this goes against it"]
 
 
 def test_recommendations_come_where_they_are_asked_for(heron: Path) -> None:
@@ -243,8 +245,8 @@ def test_archives_that_are_given_together_meet_each_others_needs(
     other = _archive(tmp_path, Ware("libspume1", "2-1", "libs", "More foam"))
     with open_system(str(heron)) as system:
         alone = whatif(system, [first])
-        assert alone.summary["possible"] is False
-        assert alone.summary["obstacles"] == [
+        assert alone.summary.possible is False
+        assert alone.summary.obstacles == [
             "foamfleck 1-1 needs libspume1 (>= 2), and nothing that is here or offered has that"
         ]
         assert acts(whatif(system, [first, other]).records) == {"add": ["foamfleck", "libspume1"]}

@@ -87,7 +87,7 @@ def there(tmp_path: Path, server: Server) -> str:
     return root.path
 
 
-def ask(root: str, cache: Path, **more: Any) -> Answer[RefreshRow]:
+def ask(root: str, cache: Path, **more: Any) -> Answer[RefreshRow, Any]:
     with open_system(root) as system:
         fetcher = Fetcher(str(cache / "fetched"), patience=2.0, pause=0.01)
         options = RepositoryOptions(cache=str(cache), now=NOW, **more)

@@ -183,7 +183,7 @@ def test_the_auditors_keys_take_the_place_of_the_roots(
     with open_system(str(heron)) as system:
         good = repos(system, keyring=[str(ours.parent)], now=NOW)
         assert good.records[0].signers[0].key_file == str(ours)
-        assert good.summary["keys_of"] == "auditor"
+        assert good.summary.keys_of == "auditor"
         other = repos(system, keyring=[str(theirs)], now=NOW)
         assert other.records[0].signature is SignatureVerdict.UNKNOWN_KEY
         with pytest.raises(BadQuestion):

@@ -156,7 +156,7 @@ def test_needs_of_what_is_not_installed(station: System) -> None:
                     "saltwort": "available", "siltmeter": "met"}  # fmt: skip
     (fetched,) = [row for row in answer.records if row.repository]
     assert fetched.name == "saltwort"
-    assert (answer.summary["to_fetch"], answer.summary["unmet"]) == (1, 0)
+    assert (answer.summary.to_fetch, answer.summary.unmet) == (1, 0)
     deep = needs(station, ["tide-essentials"], None, scope=Scope.ANY)
     assert {row.via for row in deep.records if row.name == "libfathom1"} >= {"saltwort"}
     # What is installed and lacks a need is told who would meet it.

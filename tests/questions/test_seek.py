@@ -52,10 +52,10 @@ def test_names_that_are_provided(heron: Path) -> None:
 
 def test_only_names_only_what_is_installed_and_expressions(heron: Path) -> None:
     with open_system(str(heron)) as system:
-        assert seek(system, ["window"], names_only=True).summary["count"] == 1
+        assert seek(system, ["window"], names_only=True).summary.count == 1
         here = seek(system, ["chart"], installed=True)
         assert all(row.installed for row in here.records)
-        assert here.summary["scope"] == "installed"
+        assert here.summary.scope == "installed"
         found = seek(system, ["^tide.*s$"], names_only=True, regex=True).records
         assert [row.name for row in found] == ["tidetables", "tide-essentials"]
         assert len(seek(system, ["tide"], limit=2).records) == 2

@@ -28,8 +28,8 @@ def test_a_clean_system_says_nothing_but_its_summary(deb_root: DebRoot) -> None:
     answer = verify(open_system(deb_root.path))
     assert answer.records == []
     assert answer.exit_status == 0
-    assert answer.summary["verdicts"] == {"intact": 6}
-    assert answer.summary["bytes_read"] == 2
+    assert answer.summary.verdicts == {"intact": 6}
+    assert answer.summary.bytes_read == 2
 
 
 def change(root: DebRoot, path: str) -> None:
@@ -223,7 +223,7 @@ def test_the_intruders_traces_and_nothing_else(heron: Path) -> None:
     }
     half = [row for row in answer.records if row.package == "lockgate-firmware"]
     assert {row.verdict for row in half} == {Verdict.MISSING}
-    assert answer.summary["unsound"]["lockgate-firmware"] == "half-installed"
+    assert answer.summary.unsound["lockgate-firmware"] == "half-installed"
 
 
 def test_the_count_does_not_depend_on_how_the_work_is_shared(
@@ -234,15 +234,15 @@ def test_the_count_does_not_depend_on_how_the_work_is_shared(
     parts = verify(open_system(str(heron)), workers=3)
     assert parts.records == whole.records
     for name in ("paths", "verdicts", "aspects", "bytes_read"):
-        assert parts.summary[name] == whole.summary[name]
+        assert getattr(parts.summary, name) == getattr(whole.summary, name)
 
 
 def test_the_quick_look_and_the_careful_one_agree(heron: Path) -> None:
     """With every verdict asked for, no file takes the quick way."""
     quick = verify(open_system(str(heron)))
     careful = verify(open_system(str(heron)), verdicts=EVERY)
-    assert quick.summary["verdicts"] == careful.summary["verdicts"]
-    assert Counter(r.verdict.value for r in careful.records) == careful.summary["verdicts"]
+    assert quick.summary.verdicts == careful.summary.verdicts
+    assert Counter(r.verdict.value for r in careful.records) == careful.summary.verdicts
 
 
 def test_progress_reaches_the_end(heron: Path) -> None:
@@ -264,7 +264,7 @@ def test_interrupted_it_tells_what_it_found_and_what_it_did_not_reach(
     answer = verify(open_system(str(heron)), progress=interrupt)
     assert answer.interrupted
     assert answer.exit_status == 130
-    assert 0 < answer.summary["paths"] < 986
+    assert 0 < answer.summary.paths < 986
     assert any("interrupted" in gap.why for gap in answer.gaps)
 
 

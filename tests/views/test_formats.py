@@ -42,7 +42,7 @@ from filigree.views.options import ViewOptions
 from filigree.views.page import Ink
 from filigree.views.render import OPTIONS, SCREENS, Format, render
 
-ASK: dict[str, Callable[[System], Answer[Any]]] = {
+ASK: dict[str, Callable[[System], Answer[Any, Any]]] = {
     "survey": survey,
     "census": census,
     "dossier": lambda system: dossier(system, ["tidegauge", "*gauge"], full=True),
@@ -127,7 +127,7 @@ def answers(
     dunlin: Path,
     archives: dict[str, Path],
     tmp_path_factory: pytest.TempPathFactory,
-) -> Iterator[dict[str, Answer[Any]]]:
+) -> Iterator[dict[str, Answer[Any, Any]]]:
     """Every question's answer, by station; of the archives what can be asked of them."""
     roots = {"heron": heron, "plover": plover, "dunlin": dunlin}
     with open_system(str(roots.get(request.param, curlew))) as system:
@@ -151,7 +151,7 @@ def answers(
         yield found
 
 
-def refreshed(system: System, folder: Path) -> Answer[Any]:
+def refreshed(system: System, folder: Path) -> Answer[Any, Any]:
     """Indexes out of a folder: no server is asked."""
     offered = write_repositories(folder / "offered")
     for path, content in (*repository().items(), *shore().items()):
@@ -165,13 +165,13 @@ def refreshed(system: System, folder: Path) -> Answer[Any]:
     return refresh(system, options=options, added_only=True)
 
 
-def text_of(answer: Answer[Any], form: Format, **options: Any) -> str:
+def text_of(answer: Answer[Any, Any], form: Format, **options: Any) -> str:
     wished = OPTIONS.get(answer.question, ViewOptions)(**options)
     return "".join(f"{text}\n" for text in render(answer, form, Ink(False, 100), wished))
 
 
 @pytest.mark.parametrize("question", SCREENS)
-def test_the_schema_is_kept(answers: dict[str, Answer[Any]], question: str) -> None:
+def test_the_schema_is_kept(answers: dict[str, Answer[Any, Any]], question: str) -> None:
     whole = json.loads(text_of(answers[question], Format.JSON))
     assert list(whole) == ["schema", "question", "system", "records", "summary", "gaps"]
     assert (whole["schema"], whole["question"]) == ("filigree/1", question)
@@ -195,14 +195,16 @@ def test_every_field_is_documented(question: str) -> None:
 
 
 @pytest.mark.parametrize("question", SCREENS)
-def test_json_lines_are_the_records_alone(answers: dict[str, Answer[Any]], question: str) -> None:
+def test_json_lines_are_the_records_alone(
+    answers: dict[str, Answer[Any, Any]], question: str
+) -> None:
     whole = json.loads(text_of(answers[question], Format.JSON))
     alone = [json.loads(text) for text in text_of(answers[question], Format.JSONL).splitlines()]
     assert alone == whole["records"]
 
 
 @pytest.mark.parametrize("question", SCREENS)
-def test_lines_and_csv_hold_the_same(answers: dict[str, Answer[Any]], question: str) -> None:
+def test_lines_and_csv_hold_the_same(answers: dict[str, Answer[Any, Any]], question: str) -> None:
     lines = text_of(answers[question], Format.LINES).splitlines()
     rows = list(csv.reader(io.StringIO(text_of(answers[question], Format.CSV))))
     assert [text.split("\t") for text in lines] == rows[1:]
@@ -211,7 +213,9 @@ def test_lines_and_csv_hold_the_same(answers: dict[str, Answer[Any]], question: 
 
 @pytest.mark.parametrize("question", SCREENS)
 @pytest.mark.parametrize("width", [0, 40, 80, 158])
-def test_tables_fit_the_window(answers: dict[str, Answer[Any]], question: str, width: int) -> None:
+def test_tables_fit_the_window(
+    answers: dict[str, Answer[Any, Any]], question: str, width: int
+) -> None:
     ink = Ink(False, width)
     shown = list(render(answers[question], Format.TABLE, ink))
     assert shown
@@ -219,7 +223,7 @@ def test_tables_fit_the_window(answers: dict[str, Answer[Any]], question: str, w
         assert [text for text in shown if len(text) > width] == []
 
 
-def test_other_shapes_of_contents(answers: dict[str, Answer[Any]]) -> None:
+def test_other_shapes_of_contents(answers: dict[str, Answer[Any, Any]]) -> None:
     tree = text_of(answers["contents"], Format.TABLE, tree=True)
     told = answers["contents"].records[0].mode is not None
     assert ("    gauge.conf  config, " if told else "    gauge.conf  config") in tree
@@ -228,7 +232,7 @@ def test_other_shapes_of_contents(answers: dict[str, Answer[Any]]) -> None:
     assert dict(row.split("\t")[:2] for row in totals.splitlines())["program"] == str(programs)
 
 
-def test_columns_and_count(answers: dict[str, Answer[Any]]) -> None:
+def test_columns_and_count(answers: dict[str, Answer[Any, Any]]) -> None:
     columns = text_of(answers["census"], Format.LINES, columns=("version", "name"))
     epoch = "" if answers["census"].system.family == "slackware" else "1:"
     assert f"{epoch}2.1-3\ttidegauge" in columns.splitlines()
@@ -237,12 +241,12 @@ def test_columns_and_count(answers: dict[str, Answer[Any]]) -> None:
 
 
 def test_hostile_text_in_every_format() -> None:
-    from filigree.questions.commands.owner import PathOwners
+    from filigree.questions.commands.owner import OwnerSummary, PathOwners
 
     path = "/tmp/\x1b[31mred\n\udcff\ttab"
     answer = Answer(
         "owner", SystemLabel("/", "deb", "\x1b]0;x\x07"), [PathOwners(path, path, [])],
-        {"paths": 1, "owned": 0, "of_nobody": 1}, [Gap("\x1b[2J", "why\n")],
+        OwnerSummary(paths=1, owned=0, of_nobody=1), [Gap("\x1b[2J", "why\n")],
     )  # fmt: skip
     for form in Format:
         text = text_of(answer, form)

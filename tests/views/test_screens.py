@@ -28,7 +28,7 @@ from filigree.views.screens import (
 )
 from filigree.views.screens.protocol import Screen
 
-EVERY: tuple[Screen[Any, Any], ...] = (
+EVERY: tuple[Screen[Any, Any, Any], ...] = (
     because,
     behind,
     census,

@@ -40,5 +40,5 @@ class Shared:
         return bool(self.subjects) and all(map(is_archive_name, self.subjects))
 
 
-Shown = tuple[Answer[Any], ViewOptions]
+Shown = tuple[Answer[Any, Any], ViewOptions]
 """What a command returns: the answer, and how its view is to show it."""

@@ -52,7 +52,7 @@ def _here(root: str) -> str:
         return "/"
 
 
-def show(answer: Answer[Any], shared: Shared, options: ViewOptions) -> None:
+def show(answer: Answer[Any, Any], shared: Shared, options: ViewOptions) -> None:
     """Write the answer to standard output, and what belongs beside it to standard error."""
     terminal = sys.stdout.isatty()
     form = shared.form or (Format.TABLE if terminal else Format.LINES)
@@ -78,14 +78,14 @@ def ink_for(shared: Shared) -> Ink:
     return Ink(colour, width)
 
 
-def _noted(answer: Answer[Any]) -> None:
+def _noted(answer: Answer[Any, Any]) -> None:
     """What matched nothing, and what is near it."""
     sys.stdout.flush()
     for note in answer.notes:
         print(f"filigree: {escaped(note)}", file=sys.stderr)  # noqa: T201 - this is where it is said
 
 
-def _aside(answer: Answer[Any], form: Format) -> None:
+def _aside(answer: Answer[Any, Any], form: Format) -> None:
     """What matched nothing, and, where the format has no place for them, the gaps."""
     if answer.records or form is not Format.TABLE:
         _noted(answer)

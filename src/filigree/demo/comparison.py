@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from filigree.model.files import Evidence, Verdict
-from filigree.questions.commands.behind import UpdateStatus, behind
+from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.keys import keys
 from filigree.questions.commands.leftover import leftover
@@ -49,7 +49,7 @@ def _facts(system: System, options: RepositoryOptions) -> Iterator[Fact]:
     yield "packages", f"{seen.packages:,}"
     yield "chosen by a person", _UNTOLD if reasons is None else f"{reasons.get('chosen', 0):,}"
     left = leftover(system)
-    yield "left over", _UNTOLD if reasons is None else str(left.summary["packages"])
+    yield "left over", _UNTOLD if reasons is None else str(left.summary.packages)
     yield "held", str(len(seen.held_packages))
     yield "not in working order", _bad(len(seen.troubled_packages))
     yield "paths on record", f"{seen.paths:,}"
@@ -65,15 +65,15 @@ def _facts(system: System, options: RepositoryOptions) -> Iterator[Fact]:
 
 def _files(system: System, options: RepositoryOptions) -> Iterator[Fact]:
     whole = verify(system, options=options)
-    told = [name.replace("-", " ") for name in whole.summary["compared"] if name != "presence"]
+    told = [name.replace("-", " ") for name in whole.summary.compared if name != "presence"]
     yield "told of each file", listed(told)
-    yield "wrong by the local record", _verdicts(whole.summary["verdicts"])
-    nothing = whole.summary["verdicts"].get(Verdict.UNRECORDED.value, 0)
+    yield "wrong by the local record", _verdicts(whole.summary.verdicts)
+    nothing = whole.summary.verdicts.get(Verdict.UNRECORDED, 0)
     yield "files without a digest there", Piece(str(nothing), Style.WARN if nothing else Style.GOOD)
     manner = Manner(least=Evidence.SIGNED)
     signed = verify(system, manner=manner, options=options)
-    judged = signed.summary["paths"]
-    yield "wrong by what traces to a key", _verdicts(signed.summary["verdicts"])
+    judged = signed.summary.paths
+    yield "wrong by what traces to a key", _verdicts(signed.summary.verdicts)
     yield "paths that this tells of", f"{judged:,}"
 
 
@@ -87,12 +87,11 @@ def _offers(system: System, options: RepositoryOptions) -> Iterator[Fact]:
         ", ".join(f"{n} {signature}" for signature, n in signatures.items()) or "none",
     )
     late = behind(system, options=options)
-    counts = {standing: late.summary[standing.value.replace("-", "_")] for standing in UpdateStatus}
-    yield "behind", str(counts[UpdateStatus.BEHIND] + counts[UpdateStatus.REPLACED])
-    security = late.summary["security"]
+    yield "behind", str(late.summary.behind + late.summary.replaced)
+    security = late.summary.security
     silent = Piece("nothing tells", Style.WARN)
     yield "missing for security", silent if security is None else _bad(security)
-    different = counts[UpdateStatus.DIFFERENT]
+    different = late.summary.different
     yield "other versions, order unknown", str(different)
     yield (
         "offered by nobody",
@@ -100,8 +99,8 @@ def _offers(system: System, options: RepositoryOptions) -> Iterator[Fact]:
     )
 
 
-def _verdicts(counts: Mapping[str, int]) -> Piece:
-    loud = [f"{counts[one.value]} {one.value}" for one in _LOUD if counts.get(one.value)]
+def _verdicts(counts: Mapping[Verdict, int]) -> Piece:
+    loud = [f"{counts[one]} {one.value}" for one in _LOUD if counts.get(one)]
     return Piece(", ".join(loud) or "nothing wrong", Style.BAD if loud else Style.GOOD)
 
 

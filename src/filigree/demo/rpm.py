@@ -19,7 +19,7 @@ from filigree.demo.rpm_bytes import (
     signature_rows,
 )
 from filigree.demo.world import OFFICE, PEOPLE, Ware
-from filigree.formats.keys import read_keys
+from filigree.formats.openpgp_keys import read_keys
 from filigree.formats.rpm.header import Type
 from filigree.formats.rpm.relations import EQUAL, FORMAT, GREATER, LESS
 

@@ -1,6 +1,7 @@
 """No system at all: what archives are asked about where the root holds none of a known family."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from types import MappingProxyType
 
 from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ArchiveFamily, Family
@@ -91,6 +92,7 @@ class NoFamily:
 
     name = NAME
     url_types: Sequence[str] = ()
+    rests_on: Mapping[str, str] = MappingProxyType({})
     silent_on: Mapping[str, str] = {}
     archives: ArchiveFamily | None = None
 

@@ -97,7 +97,7 @@ def open_archive(source: Bytes, path: str, report: Report) -> Archive:
             if family.recognises(start):
                 return family.open(source, path, report)
     for family in archive_families():
-        if head and family.recognises_whole(source):
+        if head and family.recognises_whole is not None and family.recognises_whole(source):
             return family.open(source, path, report)
     raise NotAnArchive(
         "it is empty" if not head else "it is no archive of a known family",

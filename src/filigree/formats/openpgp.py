@@ -24,8 +24,9 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
-from filigree.formats.keys import Key, short
+from filigree.formats.openpgp_keys import short
 from filigree.model.errors import AccessError, Obstacle
+from filigree.model.keys import Key, KeyKind, of_kind
 from filigree.model.signatures import Signatures, SignatureVerdict, Signer
 
 _CLEAR = b"-----BEGIN PGP SIGNED MESSAGE-----"
@@ -92,7 +93,7 @@ def judge_pieces(
     What is too large for the memory takes the way over a file of our own. Raises AccessError where there
     is no room for that: then nothing is said of the signature.
     """
-    if size > IN_MEMORY and any(key.made(one) for key in keys for one in issuers(signature)):
+    if size > IN_MEMORY and _is_at_hand(signature, keys):
         return _judge_large(pieces, signature, keys, now)
     whole: list[bytes] = []
 
@@ -102,6 +103,11 @@ def judge_pieces(
         return _verified(fitting, packet, bytes=whole[0]) is not None
 
     return _signature(signature, holds, keys, now, pieces)
+
+
+def _is_at_hand(signature: bytes, keys: Iterable[Key]) -> bool:
+    named = issuers(signature)
+    return any(key.made(one) for key in of_kind(keys, KeyKind.OPENPGP) for one in named)
 
 
 def _judge_large(
@@ -139,7 +145,7 @@ def _verified(keys: Sequence[Key], packet: Any = None, **signed: Any) -> Any:
     try:
         if packet is not None:
             signed["signature"] = Sig.from_bytes(_packed(packet))
-        found = verify(**signed, store=lambda _: [one.certificate for one in keys])
+        found = verify(**signed, store=lambda _: [one.material for one in keys])
     except Exception:  # the library has one kind of error for everything
         return None
     return found if found.valid_sigs else None
@@ -237,7 +243,7 @@ def _signer(
     packet: Any, holds_by: Holds, keys: Sequence[Key], now: datetime, pieces: Pieces
 ) -> Signer:
     issuer, made = _issuer(packet), packet.signature_created
-    fitting = [one for one in keys if one.made(issuer)]
+    fitting = [one for one in of_kind(keys, KeyKind.OPENPGP) if one.made(issuer)]
     key = next(iter(fitting), None)
     holds = bool(fitting) and holds_by(packet, fitting)
     if not holds and digest_fits(packet, pieces) is False:

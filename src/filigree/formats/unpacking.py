@@ -67,6 +67,10 @@ class _Packed:
         """How many bytes were read."""
         return self._at - self._start
 
+    def end_before(self, rest: bytes) -> None:
+        """What was read last belongs to what comes behind, and nothing more is read."""
+        self._at = self._end = self._at - len(rest)
+
     def read(self, size: int = PIECE) -> bytes:
         """The next bytes; none at the end."""
         data = self._source.at(self._at, min(size, self._end - self._at))
@@ -77,15 +81,17 @@ class _Packed:
 class Unpacked:
     """A part of a file, unpacked from its start to its end. Raises UnpackError.
 
-    `position` counts the bytes that came out.
+    `position` counts the bytes that came out. Streams one behind the other are read as one, but for a
+    `single` one (not of zstd), which is read to its own end.
     """
 
-    def __init__(self, source: Bytes, start: int, size: int) -> None:
+    def __init__(self, source: Bytes, start: int, size: int, single: bool = False) -> None:
         self.position = 0
         self.compression = compression_of(source.at(start, min(size, 8)))
         # What unpacks knows the packed bytes, and nothing of this object: a circle through a library
         # in C would never be let go.
         self._packed = _Packed(source, start, size)
+        self._single = single
         self._piece: Callable[[], bytes] | None = None
         self._rest = b""
         self._charged = 0
@@ -98,7 +104,7 @@ class Unpacked:
     def read(self, size: int) -> bytes:
         """So many bytes; fewer only at the end."""
         if self._piece is None:
-            self._piece = _piece_reader(self._packed, self.compression)
+            self._piece = _piece_reader(self._packed, self.compression, self._single)
         parts = [self._rest[:size]]
         got = len(parts[0])
         self._rest = self._rest[size:]
@@ -128,7 +134,7 @@ class Unpacked:
         return b"".join(parts)
 
 
-def _piece_reader(packed: _Packed, compression: str) -> Callable[[], bytes]:
+def _piece_reader(packed: _Packed, compression: str, single: bool) -> Callable[[], bytes]:
     """What gives the next piece of at most a few times PIECE; nothing at the end."""
     match compression:
         case "none":
@@ -136,16 +142,16 @@ def _piece_reader(packed: _Packed, compression: str) -> Callable[[], bytes]:
         case "zstd":
             return _zstd(packed)
         case "gzip":
-            return _Frames(packed, _Gzip).piece
+            return _Frames(packed, _Gzip, single).piece
         case "lz4":
             import lz4.frame
 
-            return _Frames(packed, lz4.frame.LZ4FrameDecompressor).piece
+            return _Frames(packed, lz4.frame.LZ4FrameDecompressor, single).piece
         case "bzip2":
-            return _Frames(packed, bz2.BZ2Decompressor).piece
+            return _Frames(packed, bz2.BZ2Decompressor, single).piece
         case _:
             form = lzma.FORMAT_XZ if compression == "xz" else lzma.FORMAT_ALONE
-            return _Frames(packed, lambda: lzma.LZMADecompressor(form, MEMORY_LIMIT)).piece
+            return _Frames(packed, lambda: lzma.LZMADecompressor(form, MEMORY_LIMIT), single).piece
 
 
 class _Gzip:
@@ -173,8 +179,10 @@ class _Gzip:
 class _Frames:
     """Streams of one compression, one behind the other."""
 
-    def __init__(self, packed: _Packed, new: Callable[[], Any]) -> None:
+    def __init__(self, packed: _Packed, new: Callable[[], Any], single: bool) -> None:
         self._packed = packed
+        self._single = single
+        self._over = False
         self._new = new
         self._inner: Any = new()
         self._fed = False
@@ -184,6 +192,11 @@ class _Frames:
         while True:
             inner = self._inner
             if inner.eof:
+                if self._single:
+                    if not self._over:
+                        self._packed.end_before(inner.unused_data)
+                        self._over = True
+                    return b""
                 self._ahead = inner.unused_data or self._packed.read()
                 if not self._ahead.strip(b"\0"):
                     return b""

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, Generic, NamedTuple, TypeVar
+from typing import Generic, NamedTuple, TypeVar
 
 SCHEMA = "filigree/1"
 
@@ -23,16 +23,20 @@ class SystemLabel(NamedTuple):
 
 
 R = TypeVar("R")
+S = TypeVar("S")
 
 
 @dataclass(slots=True)
-class Answer(Generic[R]):
-    """What a question returns. `bad_news` and `gaps` decide the exit status; `notes` are for people."""
+class Answer(Generic[R, S]):
+    """What a question returns: records of one sort, and a summary of the question's own.
+
+    `bad_news` and `gaps` decide the exit status; `notes` are for people.
+    """
 
     question: str
     system: SystemLabel
     records: list[R]
-    summary: dict[str, Any] = field(default_factory=dict)
+    summary: S
     gaps: list[Gap] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     bad_news: bool = False

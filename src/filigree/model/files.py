@@ -105,6 +105,7 @@ class Sort(StrEnum):
     EXCLUSION = "exclusion"
     CONFIGURATION = "configuration"
     STATE = "state"
+    REPLACEMENT = "replacement"
     LINK = "link"
 
 

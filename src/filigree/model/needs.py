@@ -37,16 +37,20 @@ _AWAY = frozenset({
 
 
 class Comparison(StrEnum):
-    """How a needed version relates to the version that is there."""
+    """How a needed version relates to the version that is there; `~`: that one begins with it."""
 
     LESS = "<"
     AT_MOST = "<="
     EQUAL = "="
     AT_LEAST = ">="
     GREATER = ">"
+    PREFIX = "~"
 
     def holds(self, order: int) -> bool:
-        """Whether it holds, where `order` is negative, zero or positive as found against needed."""
+        """Whether it holds, where `order` is negative, zero or positive as found against needed.
+
+        That a version begins with another no order tells: raises ValueError for PREFIX.
+        """
         match self:
             case Comparison.LESS:
                 return order < 0
@@ -58,6 +62,8 @@ class Comparison(StrEnum):
                 return order >= 0
             case Comparison.GREATER:
                 return order > 0
+            case Comparison.PREFIX:
+                raise ValueError("an order does not tell what a version begins with")
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from filigree.families.protocol import Family
-from filigree.families.shared.notions import NOTIONS, grounds_of
+from filigree.families.shared.notions import NOTIONS
 from filigree.questions.asking.notions import ASKS
 
 _HEAD = """# What each answer rests on
@@ -37,7 +37,7 @@ def _commands(families: Sequence[Family]) -> Iterator[str]:
 
 
 def _cell(family: Family, asked: Sequence[str]) -> str:
-    silent = [notion for notion in asked if notion not in grounds_of(family)]
+    silent = [notion for notion in asked if notion not in family.rests_on]
     return f"**cannot say** {', '.join(map(_word, silent))}" if silent else "all of it"
 
 
@@ -47,7 +47,7 @@ def _notions(families: Sequence[Family]) -> Iterator[str]:
     for notion, tells in NOTIONS.items():
         cells = []
         for family in families:
-            ground = grounds_of(family).get(notion)
+            ground = family.rests_on.get(notion)
             cells.append(f"*{family.silent_on[notion]}*" if ground is None else ground)
         yield _row([f"**{_word(notion)}**", tells, *cells])
 

@@ -15,7 +15,7 @@ from filigree.model.files import Kind, Role
 from filigree.views.text import decodable, escaped
 
 
-def json_object(answer: Answer[Any]) -> dict[str, Any]:
+def json_object(answer: Answer[Any, Any]) -> dict[str, Any]:
     """The whole answer in the shape that is promised."""
     system = answer.system
     return {
@@ -32,7 +32,7 @@ def json_object(answer: Answer[Any]) -> dict[str, Any]:
     }
 
 
-def json_text(answer: Answer[Any]) -> Iterator[str]:
+def json_text(answer: Answer[Any, Any]) -> Iterator[str]:
     """The answer as one JSON object, a record a line."""
     whole = json_object(answer)
     records = whole.pop("records")
@@ -44,7 +44,7 @@ def json_text(answer: Answer[Any]) -> Iterator[str]:
     yield "], " + _json(whole)[1:]
 
 
-def jsonl_text(answer: Answer[Any]) -> Iterator[str]:
+def jsonl_text(answer: Answer[Any, Any]) -> Iterator[str]:
     """The records alone, one JSON object a line."""
     for record in answer.records:
         yield _json(plain(record))

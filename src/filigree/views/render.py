@@ -67,7 +67,7 @@ class Format(StrEnum):
 
 
 def render(
-    answer: Answer[Any], form: Format, ink: Ink, options: ViewOptions | None = None
+    answer: Answer[Any, Any], form: Format, ink: Ink, options: ViewOptions | None = None
 ) -> Iterator[str]:
     """The answer as lines of text, without their line ends; `options` are those of its question."""
     if form is Format.JSON:
@@ -83,13 +83,15 @@ def render(
     return _screen(view, answer, ink, options)
 
 
-def screen_of(question: str) -> Screen[Any, Any]:
+def screen_of(question: str) -> Screen[Any, Any, Any]:
     """How the answers of a question are shown; loaded when it is asked for."""
-    return cast("Screen[Any, Any]", import_module(f"filigree.views.screens.{SCREENS[question]}"))
+    return cast(
+        "Screen[Any, Any, Any]", import_module(f"filigree.views.screens.{SCREENS[question]}")
+    )
 
 
 def _screen(
-    view: Screen[Any, Any], answer: Answer[Any], ink: Ink, options: ViewOptions
+    view: Screen[Any, Any, Any], answer: Answer[Any, Any], ink: Ink, options: ViewOptions
 ) -> Iterator[str]:
     yield from view.screen(answer, ink, options)
     yield from gap_lines(ink, answer.gaps)

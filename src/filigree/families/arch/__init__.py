@@ -31,6 +31,13 @@ class ArchFamily:
     }
 
     @cached_property
+    def rests_on(self) -> Mapping[str, str]:
+        """What each thing that it knows rests on; loaded where that is told."""
+        from filigree.families.arch.grounds import RESTS_ON
+
+        return RESTS_ON
+
+    @cached_property
     def archives(self) -> ArchiveFamily | None:
         """How its archives are read; loaded where one is asked for."""
         from filigree.families.arch.archive import ArchArchives

@@ -151,18 +151,18 @@ class ArchArchive(OnePayload):
 
     # -- the rest --------------------------------------------------------------------------
 
-    def needs(self, package: Package) -> tuple[Need, ...]:
-        return needs_told(self._fields, package, self._report)
+    def needs(self) -> tuple[Need, ...]:
+        return needs_told(self._fields, self.package, self._report)
 
-    def capabilities(self, package: Package) -> tuple[Capability, ...]:
-        return described.capabilities_of(self._fields, package)
+    def capabilities(self) -> tuple[Capability, ...]:
+        return described.capabilities_of(self._fields, self.package)
 
-    def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
+    def scripts(self) -> tuple[Script, ...]:
         data = self._own.get(_SCRIPT)
         return (Script("install", len(text_of(data))),) if data else ()
 
-    def fields(self, package: Package) -> Mapping[str, str]:
-        return package.fields
+    def fields(self) -> Mapping[str, str]:
+        return self.package.fields
 
 
 def _below(member: Member) -> Member:

@@ -7,7 +7,7 @@ from filigree.access.web import FetchError
 from filigree.families.protocol import Fetch
 from filigree.families.shared.indexes import from_the_first, older_than
 from filigree.families.shared.signatures import signature_of_file, signed_at, why_refused
-from filigree.formats.keys import Key
+from filigree.model.keys import Key
 from filigree.model.repositories import Refreshed, Repository
 from filigree.model.signatures import Signatures, SignatureVerdict
 

@@ -16,7 +16,6 @@ from filigree.families.shared.signatures import beside_signature, part_of, weigh
 from filigree.formats.ar import MAGIC, ArMember, read_members
 from filigree.formats.damage import Damage
 from filigree.formats.digest_list import read_digest_list
-from filigree.formats.keys import Key
 from filigree.formats.members import Algorithm, Member, PayloadError
 from filigree.formats.openpgp import judge_pieces
 from filigree.formats.random_access import Bytes, ContainerError
@@ -28,6 +27,7 @@ from filigree.model.answer import Gap
 from filigree.model.archives import ArchiveFacts, NameParts
 from filigree.model.errors import DatabaseError
 from filigree.model.files import Aspect, FileRecord, Role
+from filigree.model.keys import Key
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script, State
 from filigree.model.signatures import Signatures
@@ -197,30 +197,28 @@ class DebArchive(PayloadArchive):
 
     # -- the rest --------------------------------------------------------------------------
 
-    def needs(self, package: Package) -> tuple[Need, ...]:
-        return needs_told(package, self._report)
+    def needs(self) -> tuple[Need, ...]:
+        return needs_told(self.package, self._report)
 
-    def capabilities(self, package: Package) -> tuple[Capability, ...]:
-        return capabilities_told(package, self._report)
+    def capabilities(self) -> tuple[Capability, ...]:
+        return capabilities_told(self.package, self._report)
 
-    def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
+    def scripts(self) -> tuple[Script, ...]:
         return tuple(
             Script(name, len(self._control[name])) for name in _SCRIPTS if name in self._control
         )
 
-    def fields(self, package: Package) -> Mapping[str, str]:
-        return package.fields
+    def fields(self) -> Mapping[str, str]:
+        return self.package.fields
 
 
 class DebArchives:
     """How the family's archives are told and read."""
 
+    recognises_whole = None
+
     def recognises(self, head: bytes) -> bool:
         return head.startswith(MAGIC) and head[8:].startswith((b"debian-binary", b"_gpg"))
-
-    def recognises_whole(self, source: Bytes) -> bool:  # noqa: ARG002
-        """Never: its archives show at once what they are."""
-        return False
 
     def parts_of_name(self, name: str) -> NameParts | None:
         """`name_version_architecture.deb`; anything else with that ending names no part."""

@@ -14,11 +14,11 @@ from filigree.families.shared.looking import names_in
 from filigree.formats.damage import Damage
 from filigree.formats.deb.release import Release, read_release
 from filigree.formats.deb.sources import Source
-from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_clear_signed, judge_detached
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
+from filigree.model.keys import Key
 from filigree.model.repositories import IndexCopy, IndexFile, IndexKind
 from filigree.model.signatures import Signatures, SignatureVerdict
 

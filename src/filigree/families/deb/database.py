@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from filigree.access.trees.protocol import Tree
 from filigree.families.deb import places
 from filigree.families.deb.listing import DebListing
+from filigree.families.deb.needs import overwrites
 from filigree.families.deb.policy import (
     DebPolicy,
     never_left_over,
@@ -38,7 +39,7 @@ from filigree.model.files import (
     Role,
     Sort,
 )
-from filigree.model.needs import Capability, Need
+from filigree.model.needs import Capability, Need, Relation, terms_of
 from filigree.model.package import Package, Script, State
 
 if TYPE_CHECKING:
@@ -251,6 +252,15 @@ class DebDatabase(DatabaseDefaults):
         return found
 
     # -- needs -----------------------------------------------------------------------------
+
+    def takes_place(self, one: Package, other: Package) -> bool:
+        """Debian Policy, section 7.6.1: a package may overwrite files of one that it says it replaces."""
+        return one.name != other.name and any(
+            overwrites(term, other)
+            for need in self.needs(one)
+            if need.kind is Relation.REPLACES
+            for term in terms_of(need.condition)
+        )
 
     def needs(self, package: Package) -> tuple[Need, ...]:
         return needs_told(package, self.report)

@@ -29,6 +29,11 @@ def _version_fits(term: Term, capability: Capability) -> bool:
     return term.comparison.holds(compare_versions(capability.version, term.version))
 
 
+def overwrites(term: Term, other: Package) -> bool:
+    """Whether a term of `Replaces` names a package itself, as it is: virtual names do not count there."""
+    return term.name == other.name and _version_fits(term, Capability(other.name, other.version))
+
+
 def term_forbids(
     kind: Relation, term: Term, asker: Package, holder: Package, capability: Capability,
     native: str | None,

@@ -19,9 +19,9 @@ from filigree.families.shared.signatures import why_refused
 from filigree.formats.damage import Damage
 from filigree.formats.deb.release import Release, read_release
 from filigree.formats.deb.sources import Source
-from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_clear_signed, judge_detached
 from filigree.model.errors import FiligreeError
+from filigree.model.keys import Key
 from filigree.model.repositories import IndexKind, Refreshed
 from filigree.model.signatures import Signatures, SignatureVerdict
 

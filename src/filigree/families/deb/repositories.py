@@ -22,9 +22,9 @@ from filigree.formats.deb.preferences import (
 )
 from filigree.formats.deb.release import Release
 from filigree.formats.deb.sources import Source, read_lines, read_source_stanzas, sources_at
-from filigree.formats.keys import Key
 from filigree.formats.patterns import PatternError
 from filigree.model.answer import Gap
+from filigree.model.keys import Key
 from filigree.model.repositories import IndexCopy, Refreshed, Repository, without_user
 from filigree.model.signatures import SignatureVerdict
 

@@ -7,7 +7,7 @@ have: what they do not have it leaves out (None), and `silent_on` of the family 
 from filigree.families.protocol.archives import Archive, ArchiveFamily
 from filigree.families.protocol.database import Database, History, Policy, RecordSignatures
 from filigree.families.protocol.family import Family
-from filigree.families.protocol.records import Listing, Records, Report
+from filigree.families.protocol.records import Listing, PackageRecords, Records, RecordsOf, Report
 from filigree.families.protocol.repositories import (
     ADDED,
     NO_COPIES,
@@ -27,6 +27,7 @@ from filigree.families.protocol.rules import Asked, Provided, Rules
 
 __all__ = [
     "ADDED", "NO_COPIES", "Archive", "ArchiveFamily", "Asked", "Chooser", "Database", "Family", "Fetch",
-    "FetchedCopies", "History", "Judging", "Kept", "Listing", "OfferRow", "Offers", "Policy", "Provided",
-    "Reader", "RecordSignatures", "Records", "Report", "Repositories", "RootKey", "Rules", "Sources",
+    "FetchedCopies", "History", "Judging", "Kept", "Listing", "OfferRow", "Offers", "PackageRecords",
+    "Policy", "Provided", "Reader", "RecordSignatures", "Records", "RecordsOf", "Report", "Repositories",
+    "RootKey", "Rules", "Sources",
 ]  # fmt: skip

@@ -1,19 +1,19 @@
 """Archives: package files of a family, opened and read."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Protocol
 
-from filigree.families.protocol.records import Records, Report
-from filigree.formats.keys import Key
+from filigree.families.protocol.records import PackageRecords, Report
 from filigree.formats.random_access import Bytes
 from filigree.model.archives import ArchiveFacts, NameParts
 from filigree.model.files import FileRecord
+from filigree.model.keys import Key
 from filigree.model.package import Package
 from filigree.model.signatures import Check, Signatures
 
 
-class Archive(Records, Protocol):
+class Archive(PackageRecords, Protocol):
     """One archive, opened. Nothing of it is unpacked to the disk, and nothing of it is followed."""
 
     @property
@@ -55,8 +55,12 @@ class ArchiveFamily(Protocol):
         """Whether a file that begins so is such an archive; `head` has at least 64 bytes of it."""
         ...
 
-    def recognises_whole(self, source: Bytes) -> bool:
-        """Whether what no family knew by its start is one by what stands anywhere in it: asked last."""
+    @property
+    def recognises_whole(self) -> Callable[[Bytes], bool] | None:
+        """Tells whether what no family knew by its start is one, by what stands anywhere in it.
+
+        None where its archives show at once what they are.
+        """
         ...
 
     def parts_of_name(self, name: str) -> NameParts | None:

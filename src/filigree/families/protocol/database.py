@@ -6,9 +6,9 @@ from typing import Protocol
 
 from filigree.families.protocol.records import Listing, Records
 from filigree.families.protocol.rules import Rules
-from filigree.formats.keys import Key
 from filigree.model.events import Event
 from filigree.model.files import ManagedLink, Relocation
+from filigree.model.keys import Key
 from filigree.model.package import Package
 from filigree.model.signatures import Signatures
 
@@ -47,9 +47,10 @@ class Database(Records, Protocol):
     """The package database of one root, as it is at this moment.
 
     `policy`, `history` and `signatures` are None where the family has no such thing; so are `made_paths`
-    (of a package: those of its paths that stand on no list, but are made when it is installed), `prepare`
-    (reads, before work is shared out, what the files of packages take besides their records) and
-    `report_unclaimed` (reports what is on record of packages that the database does not know).
+    (of a package: those of its paths that stand on no list, but are made when it is installed),
+    `takes_place` (whether the files of one package take the place of another's), `prepare` (reads, before
+    work is shared out, what the files of packages take besides their records) and `report_unclaimed`
+    (reports what is on record of packages that the database does not know).
     """
 
     @property
@@ -85,6 +86,11 @@ class Database(Records, Protocol):
     @property
     def made_paths(self) -> Callable[[Package], Collection[str]] | None:
         """Tells the paths of a package that stand on no list."""
+        ...
+
+    @property
+    def takes_place(self) -> Callable[[Package, Package], bool] | None:
+        """Tells whether the files of one package take the place of another's, at the paths of both."""
         ...
 
     @property

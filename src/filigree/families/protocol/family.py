@@ -30,6 +30,11 @@ class Family(Protocol):
         ...
 
     @property
+    def rests_on(self) -> Mapping[str, str]:
+        """What each thing that it knows rests on, by notion: the rest of the notions it is silent on."""
+        ...
+
+    @property
     def archives(self) -> ArchiveFamily | None:
         """How its archives are read."""
         ...

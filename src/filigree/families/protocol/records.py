@@ -31,8 +31,45 @@ class Listing(Protocol):
         ...
 
 
+class PackageRecords(Protocol):
+    """What is on record of one package: by an archive, by an index, by a system's database."""
+
+    @property
+    def aspects(self) -> frozenset[Aspect]:
+        """The aspects of a file that these records tell."""
+        ...
+
+    def listing(self) -> Listing:
+        """Its paths. What cannot be read is reported as a gap."""
+        ...
+
+    def files(self) -> list[FileRecord]:
+        """What is on record of each path, in the record's order."""
+        ...
+
+    def configuration(self) -> list[FileRecord]:
+        """The records of the files that an administrator may change."""
+        ...
+
+    def needs(self) -> tuple[Need, ...]:
+        """Everything that it asks of others, of every kind."""
+        ...
+
+    def capabilities(self) -> tuple[Capability, ...]:
+        """Every name that it answers to, its own first."""
+        ...
+
+    def scripts(self) -> tuple[Script, ...]:
+        """The maintainers' scripts."""
+        ...
+
+    def fields(self) -> Mapping[str, str]:
+        """Every field of the record, as the family names them."""
+        ...
+
+
 class Records(Protocol):
-    """What is on record of packages, one by one: in a system's database, or in an archive."""
+    """What a system's database has on record of its packages, one by one."""
 
     @property
     def aspects(self) -> frozenset[Aspect]:
@@ -66,3 +103,36 @@ class Records(Protocol):
     def fields(self, package: Package) -> Mapping[str, str]:
         """Every field of a package's record, as the family names them."""
         ...
+
+
+class RecordsOf:
+    """The records that a database has of one package."""
+
+    def __init__(self, records: Records, package: Package) -> None:
+        self._records = records
+        self._package = package
+
+    @property
+    def aspects(self) -> frozenset[Aspect]:
+        return self._records.aspects
+
+    def listing(self) -> Listing:
+        return self._records.listing(self._package)
+
+    def files(self) -> list[FileRecord]:
+        return self._records.files(self._package)
+
+    def configuration(self) -> list[FileRecord]:
+        return self._records.configuration(self._package)
+
+    def needs(self) -> tuple[Need, ...]:
+        return self._records.needs(self._package)
+
+    def capabilities(self) -> tuple[Capability, ...]:
+        return self._records.capabilities(self._package)
+
+    def scripts(self) -> tuple[Script, ...]:
+        return self._records.scripts(self._package)
+
+    def fields(self) -> Mapping[str, str]:
+        return self._records.fields(self._package)

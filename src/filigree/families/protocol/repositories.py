@@ -6,8 +6,8 @@ from typing import Any, NamedTuple, Protocol
 
 from filigree.access.trees.protocol import Tree
 from filigree.families.protocol.records import Report
-from filigree.formats.keys import Key
 from filigree.model.choices import Choice, Offering
+from filigree.model.keys import Key
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package
 from filigree.model.repositories import (

@@ -23,6 +23,13 @@ class RpmFamily:
     silent_on: Mapping[str, str] = {}
 
     @cached_property
+    def rests_on(self) -> Mapping[str, str]:
+        """What each thing that it knows rests on; loaded where that is told."""
+        from filigree.families.rpm.grounds import RESTS_ON
+
+        return RESTS_ON
+
+    @cached_property
     def archives(self) -> ArchiveFamily | None:
         """How its archives are read; loaded where one is asked for."""
         from filigree.families.rpm.archive import RpmArchives

@@ -19,7 +19,6 @@ from filigree.families.shared.listing import PathListing, SplitListing
 from filigree.families.shared.payload import Broken, records, shown_path
 from filigree.families.shared.signatures import beside_signature, digest_of_part, part_of, weighed
 from filigree.formats.cpio import Numbered, read_cpio
-from filigree.formats.keys import Key
 from filigree.formats.members import Algorithm, Member
 from filigree.formats.random_access import Bytes
 from filigree.formats.rpm import tags
@@ -31,6 +30,7 @@ from filigree.model.answer import Gap
 from filigree.model.archives import ArchiveFacts, NameParts
 from filigree.model.errors import DatabaseError
 from filigree.model.files import FileRecord, Kind
+from filigree.model.keys import Key
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script, State
 from filigree.model.signatures import Check, Signatures, SignatureVerdict
@@ -168,17 +168,17 @@ class RpmArchive:
 
     # -- files -----------------------------------------------------------------------------
 
-    def listing(self, package: Package) -> PathListing | SplitListing:  # noqa: ARG002
+    def listing(self) -> PathListing | SplitListing:
         try:
             return file_records.listing_of(self._main)
         except HeaderError as error:
             self._report(Gap(f"the files of {self._path}", str(error)))
             return PathListing()
 
-    def configuration(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+    def configuration(self) -> list[FileRecord]:
         return [record for record in self._recorded if record.config]
 
-    def files(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+    def files(self) -> list[FileRecord]:
         return self._files
 
     @cached_property
@@ -238,16 +238,18 @@ class RpmArchive:
 
     # -- the rest --------------------------------------------------------------------------
 
-    def needs(self, package: Package) -> tuple[Need, ...]:
-        return needs_told(partial(described.relations, self._main), package, self._report)
+    def needs(self) -> tuple[Need, ...]:
+        return needs_told(partial(described.relations, self._main), self.package, self._report)
 
-    def capabilities(self, package: Package) -> tuple[Capability, ...]:
-        return capabilities_told(partial(described.relations, self._main), package, self._report)
+    def capabilities(self) -> tuple[Capability, ...]:
+        return capabilities_told(
+            partial(described.relations, self._main), self.package, self._report
+        )
 
-    def scripts(self, package: Package) -> tuple[Script, ...]:
-        return scripts_told(self._main, package, self._report)
+    def scripts(self) -> tuple[Script, ...]:
+        return scripts_told(self._main, self.package, self._report)
 
-    def fields(self, package: Package) -> Mapping[str, str]:  # noqa: ARG002
+    def fields(self) -> Mapping[str, str]:
         signatures = described.fields_of(self._signatures, signing=True)
         front = {f"before the header: {name}": value for name, value in signatures.items()}
         return {**front, **described.fields_of(self._main)}
@@ -268,12 +270,10 @@ def _algorithm(record: FileRecord | None) -> str | None:
 class RpmArchives:
     """How the family's archives are told and read."""
 
+    recognises_whole = None
+
     def recognises(self, head: bytes) -> bool:
         return head.startswith(MAGIC)
-
-    def recognises_whole(self, source: Bytes) -> bool:  # noqa: ARG002
-        """Never: its archives show at once what they are."""
-        return False
 
     def parts_of_name(self, name: str) -> NameParts | None:
         """`name-version-release.architecture.rpm`; anything else with that ending names no part."""

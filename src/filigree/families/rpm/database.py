@@ -23,7 +23,6 @@ from filigree.families.shared.links import read_managed_links
 from filigree.families.shared.listing import PathListing, SplitListing
 from filigree.families.shared.looking import names_in
 from filigree.families.shared.policy import DeclaredPolicy
-from filigree.formats.keys import Key
 from filigree.formats.random_access import ContainerError
 from filigree.formats.rpm import tags
 from filigree.formats.rpm.header import Header, HeaderError, read_header
@@ -31,6 +30,7 @@ from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, DatabaseError
 from filigree.model.files import FileRecord
+from filigree.model.keys import Key
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script
 from filigree.model.signatures import Signatures, SignatureVerdict

@@ -9,11 +9,11 @@ from filigree.access.web import FetchError
 from filigree.families.protocol import Fetch
 from filigree.families.shared.indexes import from_the_first, mixture, older_than
 from filigree.families.shared.signatures import why_refused
-from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_detached
 from filigree.formats.rpm.metalink import read_metalink
 from filigree.formats.rpm.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
 from filigree.model.errors import FiligreeError, words_of
+from filigree.model.keys import Key
 from filigree.model.repositories import Refreshed
 from filigree.model.signatures import Signatures, SignatureVerdict
 

@@ -21,13 +21,13 @@ from filigree.families.rpm.repository_settings import (
 )
 from filigree.families.shared.indexes import Keys, packed_digest, unpacked_pieces
 from filigree.families.shared.looking import names_in, os_release, read_or_report
-from filigree.formats.keys import Key
 from filigree.formats.openpgp import judge_detached
 from filigree.formats.rpm.repo_files import Section, read_sections
 from filigree.formats.rpm.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, words_of
+from filigree.model.keys import Key
 from filigree.model.package import Package
 from filigree.model.repositories import (
     IndexCopy,

@@ -11,10 +11,10 @@ import hashlib
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
-from filigree.formats.keys import Key
 from filigree.formats.openpgp import Pieces, combined, judge_detached, judge_pieces
 from filigree.formats.rpm import tags
 from filigree.formats.rpm.header import Header, HeaderError
+from filigree.model.keys import Key
 from filigree.model.signatures import Check, Signatures, SignatureVerdict
 
 _OF_HEADER = (tags.SIGNATURE_DSA, tags.SIGNATURE_RSA)

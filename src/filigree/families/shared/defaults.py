@@ -13,6 +13,7 @@ class DatabaseDefaults:
     history: History | None = None
     signatures: RecordSignatures | None = None
     made_paths: Callable[[Package], Collection[str]] | None = None
+    takes_place: Callable[[Package, Package], bool] | None = None
     prepare: Callable[[Sequence[Package]], None] | None = None
     report_unclaimed: Callable[[], None] | None = None
 

@@ -8,10 +8,12 @@ from typing import Any, Protocol
 from filigree.access.trees.protocol import Tree
 from filigree.access.web import FetchError
 from filigree.families.protocol import Fetch, FetchedCopies, Kept, Reader, Report, RootKey
-from filigree.formats.keys import Key, read_keys
+from filigree.formats.key_files import read_key_file
+from filigree.formats.openpgp_keys import read_keys
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle, words_of
+from filigree.model.keys import Key
 from filigree.model.package import Package
 from filigree.model.repositories import (
     IndexCopy,
@@ -298,7 +300,7 @@ class Keys:
     def _read(self, path: str) -> list[Key] | None:
         try:
             data = self._tree.read_or_none(path, KEY_LIMIT)
-            return None if data is None else self.told(read_keys(data, path))
+            return None if data is None else self.told(read_key_file(data, path))
         except AccessError as error:
             self._report(Gap(path, error.what))
         except ValueError as error:

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from filigree.model.needs import Capability, Relation, Term
+from filigree.model.needs import Capability, Comparison, Relation, Term
 from filigree.model.package import Package
 
 Compare = Callable[[str, str], int]
@@ -16,7 +16,23 @@ def term_is_met(term: Term, capability: Capability, compare: Compare) -> bool:
         return True
     if capability.version is None:
         return False
+    if term.comparison is Comparison.PREFIX:
+        return begins(capability.version, term.version)
     return term.comparison.holds(compare(capability.version, term.version))
+
+
+def begins(version: str, beginning: str) -> bool:
+    """Whether a version begins with another, which ends where a part of it ends.
+
+    >>> begins("1.2.3-4", "1.2"), begins("1.20", "1.2")
+    (True, False)
+    """
+    if not beginning or not version.startswith(beginning):
+        return False
+    last, rest = beginning[-1], version[len(beginning) :]
+    return not (
+        rest and ((last.isdigit() and rest[0].isdigit()) or (last.isalpha() and rest[0].isalpha()))
+    )
 
 
 def conflicts(

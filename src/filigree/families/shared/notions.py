@@ -1,13 +1,10 @@
 """What a family may know of a system, and what each answer rests on where it does.
 
-Every family of ours declares of each notion what it rests on, in `grounds.py` beside its readers, or in
-its `silent_on` why it does not know it. Out of that the documentation is made.
+Every family declares of each notion what it rests on (`rests_on`), or why it does not know it
+(`silent_on`). Out of that the documentation is made.
 """
 
 from collections.abc import Mapping
-from importlib import import_module
-
-from filigree.families.protocol import Family
 
 NOTIONS: Mapping[str, str] = {
     "packages": "which packages are there",
@@ -34,12 +31,3 @@ NOTIONS: Mapping[str, str] = {
 }
 """The notions, each with what it tells."""
 
-
-def grounds_of(family: Family) -> Mapping[str, str]:
-    """What a family of ours rests on, by notion; nothing of one from elsewhere."""
-    try:
-        module = import_module(f"filigree.families.{family.name}.grounds")
-    except ModuleNotFoundError:
-        return {}
-    rests_on: Mapping[str, str] = module.RESTS_ON
-    return rests_on

@@ -7,11 +7,10 @@ from functools import cached_property
 from filigree.families.protocol import Report
 from filigree.families.shared.listing import PathListing
 from filigree.families.shared.signatures import beside_signature, digest_of_part, weighed
-from filigree.formats.keys import Key
 from filigree.formats.random_access import Bytes
 from filigree.formats.unpacking import Unpacked
 from filigree.model.files import FileRecord
-from filigree.model.package import Package
+from filigree.model.keys import Key
 from filigree.model.signatures import Check, Signatures
 
 
@@ -38,13 +37,13 @@ class PayloadArchive:
         """What is in it is compared file by file; of the whole it says nothing itself."""
         return []
 
-    def listing(self, package: Package) -> PathListing:  # noqa: ARG002
+    def listing(self) -> PathListing:
         return PathListing([record.path for record in self._paths])
 
-    def files(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+    def files(self) -> list[FileRecord]:
         return self._files
 
-    def configuration(self, package: Package) -> list[FileRecord]:  # noqa: ARG002
+    def configuration(self) -> list[FileRecord]:
         return [record for record in self._paths if record.config]
 
 

@@ -8,9 +8,10 @@ from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Judging, Report, RootKey
 from filigree.families.shared.indexes import Keys
 from filigree.formats.key_box import BOX_LIMIT, is_key_box, keys_in
-from filigree.formats.keys import Key, read_keys
+from filigree.formats.openpgp_keys import read_keys
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
+from filigree.model.keys import Key
 from filigree.model.repositories import Repository
 
 NONE_GONE: Mapping[str, str] = MappingProxyType({})

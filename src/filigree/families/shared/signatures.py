@@ -7,9 +7,9 @@ import os
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
-from filigree.formats.keys import Key
 from filigree.formats.openpgp import combined, judge_pieces
 from filigree.formats.random_access import Bytes
+from filigree.model.keys import Key
 from filigree.model.signatures import Check, Signatures, SignatureVerdict
 
 ENDINGS = (".asc", ".sig", ".gpg")

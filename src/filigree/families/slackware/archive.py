@@ -126,25 +126,27 @@ class SlackwareArchive(OnePayload):
 
     # -- the rest --------------------------------------------------------------------------
 
-    def needs(self, package: Package) -> tuple[Need, ...]:
+    def needs(self) -> tuple[Need, ...]:
         texts = [(kind, text) for name, kind in _NEEDS for text in split_file(self._text(name))]
         if not any(name in self._own for name, _ in _NEEDS):
-            self._report(Gap(f"what {package.name} needs", "its archive does not tell it"))
-        return needs_told(texts, package, self._report)
+            self._report(Gap(f"what {self.package.name} needs", "its archive does not tell it"))
+        return needs_told(texts, self.package, self._report)
 
-    def capabilities(self, package: Package) -> tuple[Capability, ...]:
-        return described.capabilities_of(package)
+    def capabilities(self) -> tuple[Capability, ...]:
+        return described.capabilities_of(self.package)
 
-    def scripts(self, package: Package) -> tuple[Script, ...]:  # noqa: ARG002
+    def scripts(self) -> tuple[Script, ...]:
         data = self._own.get(_SCRIPT)
         return (Script(_SCRIPT, len(data)),) if data else ()
 
-    def fields(self, package: Package) -> Mapping[str, str]:
-        return package.fields
+    def fields(self) -> Mapping[str, str]:
+        return self.package.fields
 
 
 class SlackwareArchives:
     """How the family's archives are told and read."""
+
+    recognises_whole = None
 
     def recognises(self, head: bytes) -> bool:
         """By the first member, the directory that all others are in: that takes unpacking the start."""
@@ -156,10 +158,6 @@ class SlackwareArchives:
         except (UnpackError, AccessError):
             return False
         return first[:100].rstrip(b"\0") in (b"./", b".") and first[257:262] == b"ustar"
-
-    def recognises_whole(self, source: Bytes) -> bool:  # noqa: ARG002
-        """Never: its archives show at once what they are."""
-        return False
 
     def parts_of_name(self, name: str) -> NameParts | None:
         """`name-version-architecture-build.txz`; the endings alone are many another archive's, too."""

@@ -10,7 +10,7 @@ from filigree.families.shared.indexes import from_the_first, older_than
 from filigree.families.shared.signatures import signature_of_file, signed_at, why_refused
 from filigree.families.slackware import places
 from filigree.formats.digest_list import read_digest_list
-from filigree.formats.keys import Key
+from filigree.model.keys import Key
 from filigree.model.repositories import Refreshed, Repository
 from filigree.model.signatures import Signatures, SignatureVerdict
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
-from filigree.families.protocol import Records
+from filigree.families.protocol import PackageRecords
 from filigree.model.package import Package, State
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
@@ -36,13 +36,13 @@ class Lookup:
         """What is to be said of the repositories that were asked for."""
         return self.offered.notes if self.offered else []
 
-    def records(self, package: Package) -> Records:
+    def records(self, package: Package) -> PackageRecords:
         """Where a package is on record: an index, its archive, or else the system's database.
 
         Raises LookupError where a package is only offered and no repositories were opened.
         """
         if package.state is State.AVAILABLE and self.offered is not None:
-            return self.offered.records
+            return self.offered.records(package)
         return self.system.records(package)
 
 

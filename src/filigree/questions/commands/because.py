@@ -1,9 +1,9 @@
 """Why a package is here: the chains from what was chosen to it."""
 
+from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Condition, Relation, terms_of
@@ -73,13 +73,26 @@ class BecauseRow:
     more: bool
 
 
+@dataclass(frozen=True, slots=True)
+class BecauseSummary:
+    """How many of the packages asked about are here for which reason; of `not_told` none is known."""
+
+    chosen: int
+    protected: int
+    needed: int
+    wished: int
+    left_over: int
+    not_installed: int
+    not_told: int
+
+
 def because(
     system: System,
     subjects: Iterable[str],
     limit: int = CHAINS,
     scope: Scope = Scope.INSTALLED,
     options: RepositoryOptions = EVERYTHING,
-) -> Answer[BecauseRow]:
+) -> Answer[BecauseRow, BecauseSummary]:
     """The chains from chosen packages to the subjects, at most `limit` of each.
 
     For what is not installed: who recommends or suggests it; it is looked up among what is offered, and
@@ -96,15 +109,20 @@ def because(
             more, unmatched = _elsewhere(system, unmatched, limit, options)
             rows += more
         notes = [*lookup.notes, *map(str, unmatched)]
-        summary: dict[str, Any] = {
-            standing.value.replace("-", "_"): sum(row.standing is standing for row in rows)
-            for standing in StayStatus
-        }
-        summary["not_told"] = sum(row.standing is None for row in rows)
         return Answer(
-            "because", system.system_label, rows, summary, system.gaps, notes,
+            "because", system.system_label, rows, _summary(rows), system.gaps, notes,
             bad_news=bool(notes) or any(row.standing is StayStatus.LEFT_OVER for row in rows),
         )  # fmt: skip
+
+
+def _summary(rows: Iterable[BecauseRow]) -> BecauseSummary:
+    counted = Counter(row.standing for row in rows)
+    return BecauseSummary(
+        chosen=counted[StayStatus.CHOSEN], protected=counted[StayStatus.PROTECTED],
+        needed=counted[StayStatus.NEEDED], wished=counted[StayStatus.WISHED],
+        left_over=counted[StayStatus.LEFT_OVER], not_installed=counted[StayStatus.NOT_INSTALLED],
+        not_told=counted[None],
+    )  # fmt: skip
 
 
 def _row(lookup: Lookup, graph: Graph, package: Package, limit: int) -> BecauseRow:

@@ -1,10 +1,10 @@
 """What has a newer version, which of it is for security, and what is ahead of every repository."""
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import StrEnum
-from typing import Any
 
 from filigree.model.answer import Answer, Gap, iso
 from filigree.model.choices import Choice, Offering
@@ -80,9 +80,34 @@ class BehindRow:
     why: str | None
 
 
+@dataclass(frozen=True, slots=True)
+class BehindSummary:
+    """How what is installed stands to what is offered. `size` in bytes, of what is behind or replaced.
+
+    `security` counts what is missing for security; None where the family's repositories never tell.
+    """
+
+    installed: int
+    not_offered: int
+    security: int | None
+    behind: int
+    replaced: int
+    held: int
+    passed_over: int
+    backwards: int
+    different: int
+    ahead: int
+    size: int
+    asked_at: datetime
+    newest_index_at: datetime | None
+    oldest_index_at: datetime | None
+    keys_of: str
+    advisories_told: bool
+
+
 def behind(
     system: System, security: bool = False, options: RepositoryOptions = EVERYTHING
-) -> Answer[BehindRow]:
+) -> Answer[BehindRow, BehindSummary]:
     """What is installed and not as new as it could be, or newer than anything that is offered.
 
     With `security` only what is for security. Bad news where an update for security is missing. An
@@ -273,7 +298,7 @@ def _obsoletes(system: System, offered: Catalogue, newcomer: Package, package: P
     own = Capability(package.name, package.version)
     return any(
         satisfies(system.database.rules, term, newcomer, package, (own,))
-        for need in offered.records.needs(newcomer)
+        for need in offered.records(newcomer).needs()
         if need.kind is Relation.OBSOLETES
         for term in terms_of(need.condition)
     )
@@ -299,26 +324,29 @@ def _report_expired(system: System, offered: Catalogue) -> None:
             )
 
 
-def _summary(system: System, offered: Catalogue, rows: Sequence[BehindRow]) -> dict[str, Any]:
+def _summary(system: System, offered: Catalogue, rows: Sequence[BehindRow]) -> BehindSummary:
     made = [one.copy.made_at for one, _ in offered.indexes.tables if one.copy and one.copy.made_at]
     present = [p for p in system.packages if p.state.present]
     names = offered.known(p.name for p in present)
-    return {
-        "installed": len(present),
-        "not_offered": sum(p.name not in names for p in present),
-        "security": None
-        if "advisories" in system.family.silent_on
-        else sum(bool(row.security) for row in rows),
-        **{
-            standing.value.replace("-", "_"): sum(row.standing is standing for row in rows)
-            for standing in UpdateStatus
-        },
-        "size": sum(
+    counted = Counter(row.standing for row in rows)
+    silent = "advisories" in system.family.silent_on
+    return BehindSummary(
+        installed=len(present),
+        not_offered=sum(p.name not in names for p in present),
+        security=None if silent else sum(bool(row.security) for row in rows),
+        behind=counted[UpdateStatus.BEHIND],
+        replaced=counted[UpdateStatus.REPLACED],
+        held=counted[UpdateStatus.HELD],
+        passed_over=counted[UpdateStatus.PASSED_OVER],
+        backwards=counted[UpdateStatus.BACKWARDS],
+        different=counted[UpdateStatus.DIFFERENT],
+        ahead=counted[UpdateStatus.AHEAD],
+        size=sum(
             r.size or 0 for r in rows if r.standing in (UpdateStatus.BEHIND, UpdateStatus.REPLACED)
         ),
-        "asked_at": offered.indexes.now,
-        "newest_index_at": max(made, default=None),
-        "oldest_index_at": min(made, default=None),
-        "keys_of": offered.indexes.keys_of,
-        "advisories_told": offered.notices.tells_advisories,
-    }
+        asked_at=offered.indexes.now,
+        newest_index_at=max(made, default=None),
+        oldest_index_at=min(made, default=None),
+        keys_of=offered.indexes.keys_of,
+        advisories_told=offered.notices.tells_advisories,
+    )

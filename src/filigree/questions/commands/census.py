@@ -60,6 +60,23 @@ class Filter:
     outsiders: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class CensusSummary:
+    """What the packages that pass come to, of which so many are `shown`; sizes in bytes.
+
+    `states` and `reasons` count packages by the words for them, the most frequent first.
+    """
+
+    count: int
+    shown: int
+    installed_size: int
+    states: dict[str, int]
+    reasons: dict[str, int]
+    held: int
+    configuration_left: int
+    scope: Scope
+
+
 def census(
     system: System,
     wanted: Filter = Filter(),
@@ -69,7 +86,7 @@ def census(
     scope: Scope = Scope.INSTALLED,
     options: RepositoryOptions = EVERYTHING,
     impact: bool = False,
-) -> Answer[PackageRow]:
+) -> Answer[PackageRow, CensusSummary]:
     """The packages that pass the filter. Bad news where a filter lets none through.
 
     By `scope` those on record, those that the repositories offer, or both: then each tells who offers
@@ -96,7 +113,16 @@ def census(
         "census",
         system.system_label,
         [package_row(p, found.offered_by(p), found.impact_of(p)) for p in shown],
-        {**_summary(rest, len(shown), len(passing) - len(rest)), "scope": scope.value},
+        CensusSummary(
+            count=len(rest),
+            shown=len(shown),
+            installed_size=total_size(rest),
+            states=by_state(rest),
+            reasons=by_reason(rest),
+            held=sum(p.held for p in rest),
+            configuration_left=len(passing) - len(rest),
+            scope=scope,
+        ),
         system.gaps,
         list(found.notes),
         # That there are no outsiders is no bad news.
@@ -250,15 +276,3 @@ _ORDERS: dict[Order, Callable[[Package], Any]] = {
     Order.INSTALLED: lambda p: p.installed_at or _LONG_AGO,
     Order.SECTION: lambda p: p.section or "",
 }
-
-
-def _summary(chosen: Sequence[Package], shown: int, left: int) -> dict[str, Any]:
-    return {
-        "count": len(chosen),
-        "shown": shown,
-        "installed_size": total_size(chosen),
-        "states": by_state(chosen),
-        "reasons": by_reason(chosen),
-        "held": sum(p.held for p in chosen),
-        "configuration_left": left,
-    }

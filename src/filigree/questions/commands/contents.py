@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 from filigree.model.answer import Answer, Gap
@@ -37,19 +38,42 @@ class Content(NamedTuple):
     escape: str | None
 
 
+class RoleTotal(NamedTuple):
+    """How many paths are of a role, and the bytes in its files."""
+
+    paths: int
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
+class ContentsSummary:
+    """What the paths come to, by role those with most paths first; sizes in bytes.
+
+    `observed` are the aspects that are told as the disk has them, for want of a record.
+    """
+
+    packages: int
+    paths: int
+    size: int
+    roles: dict[str, RoleTotal]
+    observed: list[str]
+    escapes: int
+    scope: Scope
+
+
 def contents(
     system: System,
     subjects: Iterable[str],
     roles: Iterable[Role] = (),
     scope: Scope = Scope.INSTALLED,
     options: RepositoryOptions = EVERYTHING,
-) -> Answer[Content]:
+) -> Answer[Content, ContentsSummary]:
     """The paths of the packages that the subjects point at, of the given roles or of all.
 
     Digests are those on record; an archive's are held against its payload, or computed from it. Kind,
     size, mode, owner, group and link target come from the disk where the family does not record them;
-    `summary["observed"]` names those. Bad news where a path of an archive would lead elsewhere. Of what
-    is only offered the indexes of paths tell; one that was never fetched is a gap.
+    `observed` of the summary names those. Bad news where a path of an archive would lead elsewhere. Of
+    what is only offered the indexes of paths tell; one that was never fetched is a gap.
     """
     with looking(system, scope, options) as lookup:
         matched = match_subjects(system, subjects, lookup)
@@ -68,7 +92,7 @@ def _report_untold(system: System, offered: "Catalogue", packages: Iterable[Pack
 
 def _answer(
     system: System, matched: Matched, wanted: frozenset[Role], lookup: Lookup
-) -> Answer[Content]:
+) -> Answer[Content, ContentsSummary]:
     rows = [
         row
         for package in matched.packages
@@ -81,22 +105,22 @@ def _answer(
         "contents",
         system.system_label,
         rows,
-        {
-            "packages": len(matched.packages),
-            "paths": len(rows),
-            "size": sum(row.size or 0 for row in rows if row.kind is Kind.FILE),
-            "roles": totals(rows),
-            "observed": _observed(system, matched.packages),
-            "escapes": escapes,
-            "scope": lookup.scope.value,
-        },
+        ContentsSummary(
+            packages=len(matched.packages),
+            paths=len(rows),
+            size=sum(row.size or 0 for row in rows if row.kind is Kind.FILE),
+            roles=totals(rows),
+            observed=_observed(system, matched.packages),
+            escapes=escapes,
+            scope=lookup.scope,
+        ),
         system.gaps,
         notes,
         bad_news=bool(notes or escapes) or (bool(wanted) and not rows),
     )
 
 
-def totals(rows: Iterable[Content]) -> dict[str, dict[str, int]]:
+def totals(rows: Iterable[Content]) -> dict[str, RoleTotal]:
     """How many paths of each role, and the bytes in their files; most paths first."""
     counts: Counter[Role] = Counter()
     sizes: Counter[Role] = Counter()
@@ -104,7 +128,7 @@ def totals(rows: Iterable[Content]) -> dict[str, dict[str, int]]:
         counts[row.role] += 1
         if row.kind is Kind.FILE:
             sizes[row.role] += row.size or 0
-    return {r.value: {"paths": n, "size": sizes[r]} for r, n in counts.most_common()}
+    return {r.value: RoleTotal(n, sizes[r]) for r, n in counts.most_common()}
 
 
 def _observed(system: System, packages: Iterable[Package]) -> list[str]:
@@ -119,7 +143,7 @@ def _observed(system: System, packages: Iterable[Package]) -> list[str]:
 def _rows(lookup: Lookup, package: Package) -> Iterator[Content]:
     system = lookup.system
     archived = package.state in (State.ARCHIVE, State.AVAILABLE)
-    for record in lookup.records(package).files(package):
+    for record in lookup.records(package).files():
         seen = None if archived or record.moot is not None else _look(system, package, record)
         yield _row(system, package, record, seen)
 

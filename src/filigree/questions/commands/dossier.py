@@ -100,13 +100,23 @@ class Dossier(PackageRow):
     history: list[Event]
 
 
+@dataclass(frozen=True, slots=True)
+class DossierSummary:
+    """How many packages are told, what the family is silent on (a sentence each), whose keys count."""
+
+    packages: int
+    silent_on: dict[str, str]
+    scope: Scope
+    keys_of: str
+
+
 def dossier(
     system: System,
     subjects: Iterable[str],
     full: bool = False,
     scope: Scope = Scope.INSTALLED,
     options: RepositoryOptions = EVERYTHING,
-) -> Answer[Dossier]:
+) -> Answer[Dossier, DossierSummary]:
     """The dossiers of the packages that the subjects point at; `full` adds the record's own fields."""
     with looking(system, scope, options) as lookup:
         matched = match_subjects(system, subjects, lookup)
@@ -122,12 +132,7 @@ def dossier(
             "dossier",
             system.system_label,
             rows,
-            {
-                "packages": len(rows),
-                "silent_on": dict(system.family.silent_on),
-                "scope": scope.value,
-                "keys_of": trust.keys_of,
-            },
+            DossierSummary(len(rows), dict(system.family.silent_on), scope, trust.keys_of),
             system.gaps,
             notes,
             bad_news=bool(notes) or any(row.misnamed for row in rows),
@@ -137,7 +142,7 @@ def dossier(
 def _dossier(
     system: System, graph: Graph, package: Package, full: bool, trust: Trust, lookup: Lookup
 ) -> Dossier:
-    database = lookup.records(package)
+    records = lookup.records(package)
     family = system.family_of(package)
     archive = system.archive_of(package)
     facts = archive.facts if archive else None
@@ -159,12 +164,12 @@ def _dossier(
         damaged=package.damaged,
         protected=package.protected,
         source_version=package.source_version,
-        paths=len(database.listing(package)),
-        needs=[_need(graph, need, package) for need in database.needs(package)],
-        provides=[str(capability) for capability in database.capabilities(package)[1:]],
+        paths=len(records.listing()),
+        needs=[_need(graph, need, package) for need in records.needs()],
+        provides=[str(capability) for capability in records.capabilities()[1:]],
         configuration=_configuration(lookup, package),
-        scripts=list(database.scripts(package)),
-        other_fields=database.fields(package) if full else None,
+        scripts=list(records.scripts()),
+        other_fields=records.fields() if full else None,
         archive=facts,
         misnamed=misnamed(system, package, facts) if facts else [],
         installed_here=_installed_here(system, package) if not package.state.present else [],
@@ -256,7 +261,7 @@ def _need(graph: Graph, need: Need, package: Package) -> NeedOfPackage:
 
 def _configuration(lookup: Lookup, package: Package) -> list[ConfigurationFile]:
     found = []
-    for record in lookup.records(package).configuration(package):
+    for record in lookup.records(package).configuration():
         if package.state is State.ARCHIVE:
             found.append(ConfigurationFile(record.path, None, []))
             continue

@@ -3,7 +3,6 @@
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
@@ -89,6 +88,22 @@ class _Node:
         return (self.package.installed_size or 0) if self.package else 0
 
 
+@dataclass(frozen=True, slots=True)
+class DrawSummary:
+    """What a picture shows: the names of the nodes asked about, how many nodes, packages and ties.
+
+    `gathered` is how many nodes were put into others, `kinds` the kinds of ties that are followed.
+    """
+
+    subjects: list[str]
+    nodes: int
+    packages: int
+    gathered: int
+    ties: int
+    unmet: int
+    kinds: list[Relation]
+
+
 def draw(
     system: System,
     subjects: Iterable[str],
@@ -98,7 +113,7 @@ def draw(
     limit: int = LIMIT,
     scope: Scope = Scope.INSTALLED,
     options: RepositoryOptions = EVERYTHING,
-) -> Answer[NodeRow]:
+) -> Answer[NodeRow, DrawSummary]:
     """The nodes within `depth` steps (None: all) of the subjects, on one side of them or on both.
 
     Where there are more than `limit`, the smaller packages of a level become one node together. Bad
@@ -118,15 +133,15 @@ def draw(
         every = len(picture.nodes)
         picture.gather(limit)
         rows = picture.rows()
-        summary: dict[str, Any] = {
-            "subjects": [row.node for row in rows if row.side is Side.SUBJECT],
-            "nodes": len(rows),
-            "packages": sum(row.packages for row in rows if row.standing is not NodeStatus.UNMET),
-            "gathered": every - len(rows) if every > len(rows) else 0,
-            "ties": sum(len(row.ties) for row in rows),
-            "unmet": sum(row.standing is NodeStatus.UNMET for row in rows),
-            "kinds": sorted(kind.value for kind in kinds),
-        }
+        summary = DrawSummary(
+            subjects=[row.node for row in rows if row.side is Side.SUBJECT],
+            nodes=len(rows),
+            packages=sum(row.packages for row in rows if row.standing is not NodeStatus.UNMET),
+            gathered=every - len(rows) if every > len(rows) else 0,
+            ties=sum(len(row.ties) for row in rows),
+            unmet=sum(row.standing is NodeStatus.UNMET for row in rows),
+            kinds=sorted(kinds),
+        )
         return Answer(
             "draw", system.system_label, rows, summary, system.gaps, notes, bad_news=bool(notes)
         )

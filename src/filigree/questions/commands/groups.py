@@ -3,7 +3,6 @@
 import fnmatch
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.repositories import Group, Membership
@@ -40,9 +39,19 @@ class GroupRow:
     groups: list[str]
 
 
+@dataclass(frozen=True, slots=True)
+class GroupsSummary:
+    """How many groups are told, how many of them are `whole` here, and what of their members is."""
+
+    groups: int
+    whole: int
+    installed: int
+    missing: int
+
+
 def groups(
     system: System, wanted: Iterable[str] = (), options: RepositoryOptions = EVERYTHING
-) -> Answer[GroupRow]:
+) -> Answer[GroupRow, GroupsSummary]:
     """Which groups the repositories tell of, or those called one of `wanted`, with their members.
 
     A group is called by its identity, its name, or a glob of one. Bad news where none is called so.
@@ -68,13 +77,13 @@ def groups(
         )  # fmt: skip
 
 
-def _summary(rows: Sequence[GroupRow]) -> dict[str, Any]:
-    return {
-        "groups": len(rows),
-        "whole": sum(not row.missing for row in rows),
-        "installed": len({m.name for row in rows for m in row.members if m.installed}),
-        "missing": sum(row.missing for row in rows),
-    }
+def _summary(rows: Sequence[GroupRow]) -> GroupsSummary:
+    return GroupsSummary(
+        groups=len(rows),
+        whole=sum(not row.missing for row in rows),
+        installed=len({m.name for row in rows for m in row.members if m.installed}),
+        missing=sum(row.missing for row in rows),
+    )
 
 
 _Known = dict[str, tuple[Group, str]]

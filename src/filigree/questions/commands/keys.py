@@ -3,12 +3,11 @@
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from filigree.families.protocol import Judging, RootKey, Sources
-from filigree.formats.keys import Key
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError, DatabaseError
+from filigree.model.keys import Key
 from filigree.model.signatures import Signatures, SignatureVerdict, Signer
 from filigree.questions.evidence.trust import Trust
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
@@ -57,9 +56,29 @@ class KeyRow:
         )
 
 
+@dataclass(frozen=True, slots=True)
+class KeysSummary:
+    """How many keys there are, and how many of them are of which sort.
+
+    `only_root` counts those that an auditor's own keyring lacks; None without one. `needed` is whether
+    those were asked for that nobody holds, `keys_of` whose keys count.
+    """
+
+    keys: int
+    trusted_for_everything: int
+    expired: int
+    revoked: int
+    weak: int
+    without_use: int
+    only_root: int | None
+    needed: bool
+    keys_of: str
+    asked_at: datetime
+
+
 def keys(
     system: System, needed: bool = False, options: RepositoryOptions = EVERYTHING
-) -> Answer[KeyRow]:
+) -> Answer[KeyRow, KeysSummary]:
     """Every key that the root holds; `needed` those instead that signatures name and nobody holds.
 
     With a keyring of the auditor's own in `options`, its keys are listed beside the root's, and each key
@@ -166,16 +185,16 @@ def _prints(rows: Iterable[KeyRow]) -> set[str]:
     return {row.fingerprint for row in rows}
 
 
-def _summary(rows: Sequence[KeyRow], trust: Trust, needed: bool) -> dict[str, Any]:
-    return {
-        "keys": len({row.fingerprint for row in rows}),
-        "trusted_for_everything": sum(row.everything for row in rows),
-        "expired": sum(row.expired(trust.now) for row in rows),
-        "revoked": sum(bool(row.revoked) for row in rows),
-        "weak": sum(row.weakness is not None for row in rows),
-        "without_use": 0 if needed else len(_prints(rows) - _prints(filter(counts, rows))),
-        "only_root": sum(row.held_by == "root" for row in rows) if trust.own is not None else None,
-        "needed": needed,
-        "keys_of": trust.keys_of,
-        "asked_at": trust.now,
-    }  # fmt: skip
+def _summary(rows: Sequence[KeyRow], trust: Trust, needed: bool) -> KeysSummary:
+    return KeysSummary(
+        keys=len({row.fingerprint for row in rows}),
+        trusted_for_everything=sum(row.everything for row in rows),
+        expired=sum(row.expired(trust.now) for row in rows),
+        revoked=sum(bool(row.revoked) for row in rows),
+        weak=sum(row.weakness is not None for row in rows),
+        without_use=0 if needed else len(_prints(rows) - _prints(filter(counts, rows))),
+        only_root=sum(row.held_by == "root" for row in rows) if trust.own is not None else None,
+        needed=needed,
+        keys_of=trust.keys_of,
+        asked_at=trust.now,
+    )

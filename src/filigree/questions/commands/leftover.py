@@ -3,7 +3,6 @@
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
@@ -33,9 +32,28 @@ class LeftoverRow:
     needed_by: list[str]
 
 
+@dataclass(frozen=True, slots=True)
+class LeftoverSummary:
+    """What is left over, in so many `clusters`; sizes in bytes.
+
+    `leaves` are needed by nothing, `islands` keep themselves in circles. `kinds` are the ties that keep a
+    package, `by_default` whether those are the system's own settings; of `reasons_unknown` packages it is
+    not on record why they are there.
+    """
+
+    packages: int
+    installed_size: int
+    clusters: int
+    leaves: int
+    islands: int
+    kinds: list[Relation]
+    by_default: bool
+    reasons_unknown: int
+
+
 def leftover(
     system: System, kinds: frozenset[Relation] | None = None, leaf: bool = False
-) -> Answer[LeftoverRow]:
+) -> Answer[LeftoverRow, LeftoverSummary]:
     """What no chosen package stands on by ties of these kinds (None: by the system's own settings).
 
     Of packages whose reason is not on record it is not known that they were not chosen: they stay, and
@@ -91,16 +109,16 @@ def _summary(
     groups: Sequence[Sequence[Package]],
     rows: Sequence[LeftoverRow],
     kinds: frozenset[Relation],
-) -> dict[str, Any]:
+) -> LeftoverSummary:
     present = [p for p in system.packages if p.state.present]
     reasons = Counter(p.reason for p in present)
-    return {
-        "packages": len(rows),
-        "installed_size": sum(row.installed_size or 0 for row in rows),
-        "clusters": len(groups),
-        "leaves": sum(row.leaf for row in rows),
-        "islands": sum(row.island for row in rows),
-        "kinds": sorted(kind.value for kind in kinds),
-        "by_default": kinds == system.database.rules.keeping,
-        "reasons_unknown": reasons[None],
-    }
+    return LeftoverSummary(
+        packages=len(rows),
+        installed_size=sum(row.installed_size or 0 for row in rows),
+        clusters=len(groups),
+        leaves=sum(row.leaf for row in rows),
+        islands=sum(row.island for row in rows),
+        kinds=sorted(kinds),
+        by_default=kinds == system.database.rules.keeping,
+        reasons_unknown=reasons[None],
+    )

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from filigree.families.nothing import NAME as NO_FAMILY
 from filigree.model.answer import Answer
@@ -78,6 +78,31 @@ class Layout(StrEnum):
     COUNT = "count"
 
 
+class NeedsSubject(NamedTuple):
+    """A package that a walk started at, and how many records it has."""
+
+    name: str
+    version: str
+    architecture: str
+    records: int
+
+
+@dataclass(frozen=True, slots=True)
+class NeedsSummary:
+    """What a walk came to: packages at the other end, needs, and how far away; sizes in bytes."""
+
+    subjects: list[NeedsSubject]
+    packages: int
+    installed_size: int
+    needs: int
+    unmet: int
+    to_fetch: int
+    fetch_size: int
+    deepest: int
+    scope: Scope
+    layout: Layout
+
+
 def needs(
     system: System,
     subjects: Iterable[str],
@@ -87,7 +112,7 @@ def needs(
     options: RepositoryOptions = EVERYTHING,
     layout: Layout = Layout.TREE,
     missing: bool = False,
-) -> Answer[NeedRow]:
+) -> Answer[NeedRow, NeedsSummary]:
     """What the subjects require, `depth` steps deep (None: to the end).
 
     With `missing` only what is not installed: each package, or unmet need, once.
@@ -110,7 +135,7 @@ def needed_by(
     options: RepositoryOptions = EVERYTHING,
     layout: Layout = Layout.TREE,
     chosen_only: bool = False,
-) -> Answer[NeedRow]:
+) -> Answer[NeedRow, NeedsSummary]:
     """What requires the subjects, `depth` steps away (None: to the end), installed or offered.
 
     With `chosen_only` only what a person asked for: each package once, what is nearest first.
@@ -148,7 +173,7 @@ def _walk(
     asked: _WalkAsked,
     lookup: Lookup,
     options: RepositoryOptions,
-) -> Answer[NeedRow]:
+) -> Answer[NeedRow, NeedsSummary]:
     backwards = asked.backwards
     matched = match_subjects(system, subjects, lookup)
     other = (State.AVAILABLE,) if backwards else (State.AVAILABLE, State.ARCHIVE)
@@ -159,38 +184,39 @@ def _walk(
     for start in starts:
         if not graph.judges(start):
             system.report(unjudged(system, start))
-    counted = _counted(graph, starts, asked) if asked.layout is Layout.COUNT else None
+    counted = _counted(graph, starts, asked, lookup.scope) if asked.layout is Layout.COUNT else None
     if counted is not None:
-        summary = {**counted, "scope": lookup.scope.value, "layout": asked.layout.value}
         return Answer(
-            "needed-by", system.system_label, [], summary, system.gaps, notes, bool(notes)
+            "needed-by", system.system_label, [], counted, system.gaps, notes, bool(notes)
         )
-    walk = graph.walk if asked.layout is Layout.TREE else graph.levels
+    go = graph.walk if asked.layout is Layout.TREE else graph.levels
     walks = [
-        [step for step in walk(start, asked.kinds, asked.depth, backwards) if asked.tells(step)]
+        [step for step in go(start, asked.kinds, asked.depth, backwards) if asked.tells(step)]
         for start in starts
     ]
     steps = [step for walked in walks for step in walked]
     offers = {} if backwards else _would_meet(system, lookup, options, steps)
     rows = [_row(system, step, backwards, offers) for step in steps]
-    ends = [step.tie.asker if backwards else step.tie.holder for step in steps]
-    reached = {end for end in ends if end is not None}
+    ends = {step.tie.asker if backwards else step.tie.holder for step in steps} - set(starts)
+    told = [_subject(start, len(walk)) for start, walk in zip(starts, walks, strict=True)]
     return Answer(
         "needed-by" if backwards else "needs",
         system.system_label,
         [] if asked.layout is Layout.COUNT else rows,
-        {
-            **_summary(zip(starts, map(len, walks), strict=True), rows, reached),
-            "scope": lookup.scope.value,
-            "layout": asked.layout.value,
-        },
+        _summary(told, rows, ends, asked.layout, lookup.scope),
         system.gaps,
         notes,
         bad_news=bool(notes) or any(r.status is NeedStatus.UNMET and r.kind.hard for r in rows),
     )
 
 
-def _counted(graph: Graph, starts: Sequence[Package], asked: _WalkAsked) -> dict[str, Any] | None:
+def _subject(start: Package, records: int) -> NeedsSubject:
+    return NeedsSubject(start.name, start.version, start.architecture, records)
+
+
+def _counted(
+    graph: Graph, starts: Sequence[Package], asked: _WalkAsked, scope: Scope
+) -> NeedsSummary | None:
     """The summary for one package, from the kept graph alone; None where that does not tell."""
     if len(starts) != 1 or asked.chosen_only:
         return None
@@ -198,11 +224,11 @@ def _counted(graph: Graph, starts: Sequence[Package], asked: _WalkAsked) -> dict
     if found is None:
         return None
     packages, installed, fetched, far = found
-    summary = _summary([(starts[0], 0)], [], set())
-    return {
-        **summary, "packages": packages, "installed_size": installed, "needs": packages,
-        "to_fetch": packages, "fetch_size": fetched, "deepest": far,
-    }  # fmt: skip
+    return NeedsSummary(
+        subjects=[_subject(starts[0], 0)], packages=packages, installed_size=installed,
+        needs=packages, unmet=0, to_fetch=packages, fetch_size=fetched, deepest=far, scope=scope,
+        layout=asked.layout,
+    )  # fmt: skip
 
 
 def _would_meet(
@@ -253,22 +279,20 @@ def _row(
 
 
 def _summary(
-    starts: Iterable[tuple[Package, int]], rows: list[NeedRow], reached: set[Package]
-) -> dict[str, Any]:
-    subjects = []
-    for start, count in starts:
-        reached.discard(start)
-        subjects.append({
-            "name": start.name, "version": start.version, "architecture": start.architecture,
-            "records": count,
-        })  # fmt: skip
-    return {
-        "subjects": subjects,
-        "packages": len(reached),
-        "installed_size": sum(p.installed_size or 0 for p in reached),
-        "needs": len(rows),
-        "unmet": sum(row.status is NeedStatus.UNMET for row in rows),
-        "to_fetch": len(fetched := [p for p in reached if p.state is State.AVAILABLE]),
-        "fetch_size": sum(p.archive_size or 0 for p in fetched),
-        "deepest": max((row.depth for row in rows), default=0),
-    }
+    subjects: list[NeedsSubject], rows: Sequence[NeedRow], ends: Iterable[Package | None],
+    layout: Layout, scope: Scope,
+) -> NeedsSummary:  # fmt: skip
+    reached = [end for end in ends if end is not None]
+    fetched = [package for package in reached if package.state is State.AVAILABLE]
+    return NeedsSummary(
+        subjects=subjects,
+        packages=len(reached),
+        installed_size=sum(p.installed_size or 0 for p in reached),
+        needs=len(rows),
+        unmet=sum(row.status is NeedStatus.UNMET for row in rows),
+        to_fetch=len(fetched),
+        fetch_size=sum(p.archive_size or 0 for p in fetched),
+        deepest=max((row.depth for row in rows), default=0),
+        scope=scope,
+        layout=layout,
+    )

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.package import Package, State
@@ -58,9 +57,18 @@ class ObstacleRow:
     fetch_size: int
 
 
+@dataclass(frozen=True, slots=True)
+class ObstaclesSummary:
+    """How many packages were asked about, how many could be installed, how many reasons speak against."""
+
+    subjects: int
+    installable: int
+    reasons: int
+
+
 def obstacles(
     system: System, subjects: Iterable[str], options: RepositoryOptions = EVERYTHING
-) -> Answer[ObstacleRow]:
+) -> Answer[ObstacleRow, ObstaclesSummary]:
     """What keeps packages that are offered, or archives, from being installed here.
 
     Archives that are given together may meet each other's needs. Bad news where something stands in the
@@ -78,11 +86,11 @@ def obstacles(
             rows.append(_row(system, lookup, world, package))
         if options.working is not None:
             options.working(Working("looking for ways", len(rows), len(rows)))
-        summary: dict[str, Any] = {
-            "subjects": len(rows),
-            "installable": sum(row.installable is True for row in rows),
-            "reasons": sum(len(row.reasons) for row in rows),
-        }
+        summary = ObstaclesSummary(
+            subjects=len(rows),
+            installable=sum(row.installable is True for row in rows),
+            reasons=sum(len(row.reasons) for row in rows),
+        )
         return Answer(
             "obstacles", system.system_label, rows, summary, system.gaps, notes,
             bad_news=bool(notes) or any(row.installable is False for row in rows),

@@ -47,13 +47,22 @@ class PathOwners:
     dead_end: str | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class OwnerSummary:
+    """How many paths were asked about, how many are from a package, how many are nobody's."""
+
+    paths: int
+    owned: int
+    of_nobody: int
+
+
 def owner(
     system: System,
     paths: Iterable[str],
     inside: Iterable[str] = (),
     scope: Scope = Scope.INSTALLED,
     options: RepositoryOptions = EVERYTHING,
-) -> Answer[PathOwners]:
+) -> Answer[PathOwners, OwnerSummary]:
     """The owners of paths, globs and bare command names. Bad news where one has no owner.
 
     With archives `inside` which to look, those answer, and not what is installed. Of what is offered the
@@ -65,7 +74,7 @@ def owner(
 
 def _answer(
     system: System, paths: Iterable[str], inside: Iterable[str], lookup: Lookup
-) -> Answer[PathOwners]:
+) -> Answer[PathOwners, OwnerSummary]:
     rows: list[PathOwners] = []
     notes = lookup.notes
     archives = list(inside)
@@ -86,7 +95,7 @@ def _answer(
     if lookup.offered is not None:
         lookup.offered.paths.report_missing()
     nobodys = sum(not row.owners for row in rows)
-    summary = {"paths": len(rows), "owned": len(rows) - nobodys, "of_nobody": nobodys}
+    summary = OwnerSummary(paths=len(rows), owned=len(rows) - nobodys, of_nobody=nobodys)
     return Answer(
         "owner", system.system_label, rows, summary, system.gaps, notes, bool(nobodys or notes)
     )

@@ -10,8 +10,9 @@ link that does not hold is told all the same, for it says what the thing should 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from enum import StrEnum
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from filigree.families.protocol import Archive
 from filigree.model.answer import Answer
@@ -67,12 +68,24 @@ class Provenance:
     archive: str | None
 
 
+@dataclass(frozen=True, slots=True)
+class ProvenanceSummary:
+    """How many subjects trace to a key, how many chains are broken, and by whose keys."""
+
+    subjects: int
+    whole: int
+    broken: int
+    fetched: int
+    keys_of: str
+    asked_at: datetime
+
+
 def provenance(
     system: System,
     subjects: Iterable[str],
     against: Against = NOTHING,
     options: RepositoryOptions = EVERYTHING,
-) -> Answer[Provenance]:
+) -> Answer[Provenance, ProvenanceSummary]:
     """The chain from a key to each subject: an installed package, a path of one, or an archive.
 
     Archives are looked for in the system's own cache, among those that were fetched before, and where
@@ -361,12 +374,12 @@ def _row(
 
 def _summary(
     rows: Sequence[Provenance], vouching: Vouching, references: References
-) -> dict[str, Any]:
-    return {
-        "subjects": len(rows),
-        "whole": sum(row.whole for row in rows),
-        "broken": sum(row.breaks_at is not None for row in rows),
-        "fetched": references.fetched,
-        "keys_of": vouching.trust.keys_of,
-        "asked_at": vouching.trust.now,
-    }
+) -> ProvenanceSummary:
+    return ProvenanceSummary(
+        subjects=len(rows),
+        whole=sum(row.whole for row in rows),
+        broken=sum(row.breaks_at is not None for row in rows),
+        fetched=references.fetched,
+        keys_of=vouching.trust.keys_of,
+        asked_at=vouching.trust.now,
+    )

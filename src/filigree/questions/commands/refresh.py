@@ -1,10 +1,11 @@
 """Fetching the indexes of repositories into the auditor's own cache; the root is never written to."""
 
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from filigree.access.fetching import Fetcher
 from filigree.access.web import FetchError
@@ -64,13 +65,26 @@ class _Offered(NamedTuple):
     total: int
 
 
+@dataclass(frozen=True, slots=True)
+class RefreshSummary:
+    """How the refreshing of all repositories went; `sent` in bytes, `older` counts packages."""
+
+    repositories: int
+    fetched: int
+    unchanged: int
+    refused: int
+    failed: int
+    sent: int
+    older: int
+
+
 def refresh(
     system: System,
     names: Iterable[str] = (),
     options: RepositoryOptions = EVERYTHING,
     fetcher: Fetcher | None = None,
     added_only: bool = False,
-) -> Answer[RefreshRow]:
+) -> Answer[RefreshRow, RefreshSummary]:
     """Fetch the indexes of the enabled repositories, or of those called one of `names`.
 
     They are verified before they are kept below the cache; the root is not touched. With `options.paths`
@@ -183,10 +197,11 @@ def _offered(
         return found
 
 
-def _summary(rows: list[RefreshRow]) -> dict[str, Any]:
-    return {
-        "repositories": len(rows),
-        **{one.value: sum(row.outcome is one for row in rows) for one in FetchOutcome},
-        "sent": sum(row.sent for row in rows),
-        "older": sum(len(row.older) for row in rows),
-    }
+def _summary(rows: list[RefreshRow]) -> RefreshSummary:
+    counted = Counter(row.outcome for row in rows)
+    return RefreshSummary(
+        repositories=len(rows), fetched=counted[FetchOutcome.FETCHED],
+        unchanged=counted[FetchOutcome.UNCHANGED], refused=counted[FetchOutcome.REFUSED],
+        failed=counted[FetchOutcome.FAILED], sent=sum(row.sent for row in rows),
+        older=sum(len(row.older) for row in rows),
+    )  # fmt: skip

@@ -4,7 +4,6 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from difflib import get_close_matches
-from typing import Any
 
 from filigree.families.protocol import Judging
 from filigree.model.answer import Answer, Gap
@@ -60,13 +59,28 @@ class RepositoryRow:
         return self.signature is SignatureVerdict.BAD or self.matches is False or unsigned
 
 
+@dataclass(frozen=True, slots=True)
+class ReposSummary:
+    """What all indexes come to; `size` in bytes, `keys_of` who holds the keys that count."""
+
+    indexes: int
+    enabled: int
+    packages: int
+    size: int
+    alarming: int
+    never_fetched: int
+    expired: int
+    asked_at: datetime
+    keys_of: str
+
+
 def repos(
     system: System,
     names: Iterable[str] = (),
     keyring: Iterable[str] = (),
     now: datetime | None = None,
     options: RepositoryOptions = EVERYTHING,
-) -> Answer[RepositoryRow]:
+) -> Answer[RepositoryRow, ReposSummary]:
     """Every configured index, or those of the repositories whose identity or name fits one of `names`.
 
     `options` says whether copies count that we fetched. With a `keyring` (the auditor's own key files
@@ -147,15 +161,15 @@ def _unknown(name: str, rows: list[RepositoryRow]) -> str:
     return f"no repository is called {name}{hint}"
 
 
-def _summary(rows: list[RepositoryRow], now: datetime, whose: str) -> dict[str, Any]:
-    return {
-        "indexes": len(rows),
-        "enabled": sum(row.enabled for row in rows),
-        "packages": sum(row.packages or 0 for row in rows),
-        "size": sum(row.size or 0 for row in rows),
-        "alarming": sum(row.alarming for row in rows),
-        "never_fetched": sum(row.enabled and row.path is None for row in rows),
-        "expired": sum(row.expires_at is not None and row.expires_at < now for row in rows),
-        "asked_at": now,
-        "keys_of": whose,
-    }
+def _summary(rows: list[RepositoryRow], now: datetime, whose: str) -> ReposSummary:
+    return ReposSummary(
+        indexes=len(rows),
+        enabled=sum(row.enabled for row in rows),
+        packages=sum(row.packages or 0 for row in rows),
+        size=sum(row.size or 0 for row in rows),
+        alarming=sum(row.alarming for row in rows),
+        never_fetched=sum(row.enabled and row.path is None for row in rows),
+        expired=sum(row.expires_at is not None and row.expires_at < now for row in rows),
+        asked_at=now,
+        keys_of=whose,
+    )

@@ -124,6 +124,17 @@ def _found(word: str, place: FoundIn, text: str, match: Match) -> Find:
     )
 
 
+@dataclass(frozen=True, slots=True)
+class SeekSummary:
+    """How many packages have every word, of which so many are `shown`, so many installed."""
+
+    count: int
+    shown: int
+    installed: int
+    words: list[str]
+    scope: Scope
+
+
 def seek(
     system: System,
     words: Sequence[str],
@@ -132,7 +143,7 @@ def seek(
     installed: bool = False,
     limit: int | None = None,
     options: RepositoryOptions = EVERYTHING,
-) -> Answer[SeekRow]:
+) -> Answer[SeekRow, SeekSummary]:
     """The packages in which every word is found: in the name, a provided name, the summary, or the text.
 
     Case does not count. With `regex` the words are regular expressions; with `installed` only what is
@@ -151,10 +162,7 @@ def seek(
             notes.append(_nothing(system, lookup, words, regex))
         there = sum(row.installed for row in rows)
         shown = rows if limit is None else rows[:limit]
-        summary = {
-            "count": len(rows), "shown": len(shown), "installed": there, "words": list(words),
-            "scope": scope.value,
-        }  # fmt: skip
+        summary = SeekSummary(len(rows), len(shown), there, list(words), scope)
         return Answer(
             "seek", system.system_label, shown, summary, system.gaps, notes, bad_news=bool(notes)
         )

@@ -17,7 +17,6 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
-from typing import Any
 
 from filigree.access.trees.protocol import Entry, Tree
 from filigree.model.answer import Answer, Gap, moment_of
@@ -68,12 +67,25 @@ class Stray:
     link_target: str | None
 
 
+@dataclass(frozen=True, slots=True)
+class StraysSummary:
+    """What was looked at and found of nobody's, by cause and by rank; `size` in bytes."""
+
+    directories: list[str]
+    looked_at: int
+    strays: int
+    size: int
+    without_cause: int
+    causes: dict[str, int]
+    ranks: dict[str, int]
+
+
 def strays(
     system: System,
     directories: Iterable[str] = (),
     other_file_systems: bool = False,
     progress: Callable[[int], None] | None = None,
-) -> Answer[Stray]:
+) -> Answer[Stray, StraysSummary]:
     """Files of no package below the directories, or below those where packages usually put theirs.
 
     Raises BadQuestion where a directory that was named is none. Bad news where a file that can be run is
@@ -223,16 +235,16 @@ class _Kept:
         return found
 
 
-def _summary(kept: _Kept, tops: Sequence[str], looked: int) -> dict[str, Any]:
-    return {
-        "directories": list(tops),
-        "looked_at": looked,
-        "strays": kept.ranks.total(),
-        "size": kept.size,
-        "without_cause": kept.causes[None],
-        "causes": {cause.value: kept.causes[cause] for cause in Cause if kept.causes[cause]},
-        "ranks": {rank.value: kept.ranks[rank] for rank in Rank},
-    }
+def _summary(kept: _Kept, tops: Sequence[str], looked: int) -> StraysSummary:
+    return StraysSummary(
+        directories=list(tops),
+        looked_at=looked,
+        strays=kept.ranks.total(),
+        size=kept.size,
+        without_cause=kept.causes[None],
+        causes={cause.value: kept.causes[cause] for cause in Cause if kept.causes[cause]},
+        ranks={rank.value: kept.ranks[rank] for rank in Rank},
+    )
 
 
 def by_directory(rows: Sequence[Stray]) -> dict[str, list[Stray]]:

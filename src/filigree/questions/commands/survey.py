@@ -3,7 +3,6 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.files import Kind
@@ -11,7 +10,7 @@ from filigree.model.package import Package
 from filigree.questions.asking.package_totals import by_reason, by_state, total_size
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
 from filigree.questions.planning.impact import installed_impact
-from filigree.questions.planning.room import room
+from filigree.questions.planning.room import FileSystemRoom, room
 from filigree.system import System
 
 BIGGEST = 10
@@ -70,10 +69,18 @@ class Survey:
     biggest: list[Weight]
     most_needed: list[Impact]
     kept: list[KeptFiles]
-    room: list[dict[str, Any]]
+    room: list[FileSystemRoom]
 
 
-def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
+@dataclass(frozen=True, slots=True)
+class SurveySummary:
+    """How many packages are there, and their size on record, in bytes."""
+
+    packages: int
+    installed_size: int
+
+
+def survey(system: System, now: datetime | None = None) -> Answer[Survey, SurveySummary]:
     """The system at a glance; `now` is what ages are counted to. Bad news where one is not sound."""
     present = [p for p in system.packages if p.state.present]
     paths, distinct = system.paths.count()
@@ -109,7 +116,7 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey]:
         kept=list(_kept(system)),
         room=room(system),
     )
-    summary = {"packages": len(present), "installed_size": record.installed_size}
+    summary = SurveySummary(len(present), record.installed_size)
     return Answer(
         "survey", system.system_label, [record], summary, system.gaps, bad_news=bool(troubled)
     )

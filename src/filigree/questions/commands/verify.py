@@ -18,7 +18,7 @@ from filigree.questions.evidence.vouching import Vouching, same_package
 from filigree.questions.finding.unknown_programs import report_unknown_programs
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.verifying.checking import Run
-from filigree.questions.verifying.tally import Tally
+from filigree.questions.verifying.tally import KeysUsed, Tally, VerifySummary
 from filigree.questions.verifying.verdicts import (
     AS_USUAL,
     LOUD,
@@ -43,7 +43,7 @@ def verify(
     progress: Callable[[VerifyProgress], None] | None = None,
     manner: Manner = AS_USUAL,
     options: RepositoryOptions = EVERYTHING,
-) -> Answer[FileVerdict]:
+) -> Answer[FileVerdict, VerifySummary]:
     """Judge every file of the subjects, or of every package where `subjects` is None.
 
     Returned are the files with one of the `verdicts` and, where `aspects` are given, a difference
@@ -71,9 +71,9 @@ def verify(
         report_unknown_programs(system)
     order = {p: n for n, p in enumerate(packages)}
     tally.rows.sort(key=lambda found: (order[found[0]], found[1].path))
-    summary = tally.summary(system, packages, time.monotonic() - started, changed)
-    summary["keys_of"] = vouching.trust.keys_of
-    summary["fetched"] = expecting.fetched
+    seconds = time.monotonic() - started
+    whose = KeysUsed(vouching.trust.keys_of, expecting.fetched)
+    summary = tally.summary(system, packages, seconds, changed, whose)
     return Answer(
         "verify", system.system_label, [row for _, row in tally.rows], summary, system.gaps, notes,
         bad_news=bool(notes) or any(v.alarming for v in tally.verdicts if tally.verdicts[v]),

@@ -1,8 +1,9 @@
 """What would come, go, change and be left over, if packages were added, dropped or upgraded."""
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import NamedTuple
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.package import Package, State, was_chosen
@@ -14,7 +15,7 @@ from filigree.questions.planning.explanations import say
 from filigree.questions.planning.outcomes import PlanAction, PlannedChange, PlanOutcome, Wishes
 from filigree.questions.planning.plans import Planner
 from filigree.questions.planning.reachability import Together
-from filigree.questions.planning.room import room
+from filigree.questions.planning.room import FileSystemRoom, room
 from filigree.questions.planning.solver import GivenUp
 from filigree.questions.planning.world import SystemWorld
 from filigree.system import System
@@ -47,6 +48,48 @@ class WhatifRow:
     installed_size: int | None
 
 
+class Way(NamedTuple):
+    """What an upgrade of everything would do in one way: counts, and what it would drop."""
+
+    upgraded: int
+    added: int
+    dropped: list[str]
+
+
+class TwoWays(NamedTuple):
+    """An upgrade of everything, without dropping anything and with."""
+
+    without_dropping: Way
+    with_dropping: Way
+
+
+@dataclass(frozen=True, slots=True)
+class WhatifSummary:
+    """What a plan comes to. Sizes in bytes; `leftover` and its size are None where that is not known.
+
+    `chosen_lost` and `protected_lost` name what goes without having been asked for; `possible` is None
+    where it was not found out whether there is a way, `obstacles` why there is none, for people.
+    """
+
+    add: int
+    drop: int
+    upgrade: int
+    downgrade: int
+    change: int
+    leftover: int | None
+    fetch_size: int
+    sizes_unknown: int
+    disk_change: int
+    leftover_size: int | None
+    room: list[FileSystemRoom]
+    chosen_lost: list[str]
+    protected_lost: list[str]
+    ways: TwoWays | None
+    obstacles: list[str]
+    possible: bool | None
+    remarks: list[str]
+
+
 def whatif(
     system: System,
     add: Iterable[str] = (),
@@ -55,7 +98,7 @@ def whatif(
     recommends: bool = False,
     may_drop: bool = False,
     options: RepositoryOptions = EVERYTHING,
-) -> Answer[WhatifRow]:
+) -> Answer[WhatifRow, WhatifSummary]:
     """A plan for all of it together; nothing is changed.
 
     Where `add` or `upgrade` is asked for, what the repositories offer may come along; where only `drop`
@@ -120,7 +163,9 @@ class _Wanted:
         return found
 
 
-def _answer(system: System, lookup: Lookup, asked: _Wanted, wishes: Wishes) -> Answer[WhatifRow]:
+def _answer(
+    system: System, lookup: Lookup, asked: _Wanted, wishes: Wishes
+) -> Answer[WhatifRow, WhatifSummary]:
     world = SystemWorld(system, lookup, asked.archives)
     notes = asked.notes
     try:
@@ -133,7 +178,7 @@ def _answer(system: System, lookup: Lookup, asked: _Wanted, wishes: Wishes) -> A
     except GivenUp:
         gap = Gap("whether there is a way", "the search took too long and was given up")
         system.report(gap)
-        summary = {**_summary(system, [], None), "possible": None, "remarks": asked.remarks}
+        summary = replace(_summary(system, [], None), remarks=asked.remarks)
         return Answer("whatif", system.system_label, [], summary, system.gaps, notes, bool(notes))
     rows = [_row(system, change) for change in outcome.changes]
     if outcome.found:
@@ -144,13 +189,12 @@ def _answer(system: System, lookup: Lookup, asked: _Wanted, wishes: Wishes) -> A
     if guesses:
         report_silence(system, "order", f"whether what comes is newer, of {guesses:,}")
     if report_silence(system, "reason", "what would be left over"):
-        summary |= {PlanAction.LEFTOVER.value: None, "leftover_size": None}
-    summary |= {
-        "possible": outcome.found,
-        "obstacles": [said.sentence for said in say(world, outcome.obstacles, first)],
-        "remarks": asked.remarks,
-    }
-    lost = summary["chosen_lost"] or summary["protected_lost"]
+        summary = replace(summary, leftover=None, leftover_size=None)
+    summary = replace(
+        summary, possible=outcome.found, remarks=asked.remarks,
+        obstacles=[said.sentence for said in say(world, outcome.obstacles, first)],
+    )  # fmt: skip
+    lost = summary.chosen_lost or summary.protected_lost
     return Answer(
         "whatif", system.system_label, rows, summary, system.gaps, notes,
         bad_news=bool(notes) or not outcome.found or bool(lost),
@@ -215,27 +259,24 @@ VERSIONS = (*NEWER, PlanAction.DOWNGRADE)
 """What puts one version in the place of another."""
 
 
-def _two_ways(
-    wishes: Wishes, outcome: PlanOutcome, other: PlanOutcome | None
-) -> dict[str, Any] | None:
+def _two_ways(wishes: Wishes, outcome: PlanOutcome, other: PlanOutcome | None) -> TwoWays | None:
     """How an upgrade of everything differs with and without dropping anything."""
     if other is None:
         return None
     ways = {False: outcome, True: other} if not wishes.may_drop else {True: outcome, False: other}
-    return {
-        name: {
-            "upgraded": sum(c.action in NEWER for c in ways[drops].changes),
-            "added": sum(c.action is PlanAction.ADD for c in ways[drops].changes),
-            "dropped": [c.package.name for c in ways[drops].changes if c.lost],
-        }
-        for name, drops in (("without_dropping", False), ("with_dropping", True))
-    }
+    return TwoWays(_way(ways[False]), _way(ways[True]))
 
 
-def _summary(
-    system: System, rows: Sequence[WhatifRow], ways: dict[str, Any] | None
-) -> dict[str, Any]:
-    counts = {action.value: sum(row.action is action for row in rows) for action in PlanAction}
+def _way(outcome: PlanOutcome) -> Way:
+    return Way(
+        upgraded=sum(c.action in NEWER for c in outcome.changes),
+        added=sum(c.action is PlanAction.ADD for c in outcome.changes),
+        dropped=[c.package.name for c in outcome.changes if c.lost],
+    )
+
+
+def _summary(system: System, rows: Sequence[WhatifRow], ways: TwoWays | None) -> WhatifSummary:
+    counts = Counter(row.action for row in rows)
     fetched = [r for r in rows if r.action in (PlanAction.ADD, *VERSIONS)]
     dropped = [r for r in rows if r.action is PlanAction.DROP]
     lost = [r for r in dropped if not r.asked and not r.replaced]
@@ -243,17 +284,23 @@ def _summary(
     change = sum(r.installed_size or 0 for r in fetched)
     change -= sum(r.installed_size or 0 for r in dropped)
     change -= sum(sizes.get((r.name, r.architecture, r.before), 0) for r in fetched if r.before)
-    return {
-        **counts,
-        "fetch_size": sum(r.archive_size or 0 for r in fetched),
-        "sizes_unknown": sum(r.archive_size is None for r in fetched),
-        "disk_change": change,
-        "leftover_size": sum(
-            r.installed_size or 0 for r in rows if r.action is PlanAction.LEFTOVER
-        ),
-        "room": room(system),
-        "chosen_lost": [r.name for r in lost if r.chosen is not False],
-        "protected_lost": [r.name for r in dropped if r.protected and not r.replaced],
-        "ways": ways,
-        "obstacles": [],
-    }
+    left = [r for r in rows if r.action is PlanAction.LEFTOVER]
+    return WhatifSummary(
+        add=counts[PlanAction.ADD],
+        drop=counts[PlanAction.DROP],
+        upgrade=counts[PlanAction.UPGRADE],
+        downgrade=counts[PlanAction.DOWNGRADE],
+        change=counts[PlanAction.CHANGE],
+        leftover=counts[PlanAction.LEFTOVER],
+        fetch_size=sum(r.archive_size or 0 for r in fetched),
+        sizes_unknown=sum(r.archive_size is None for r in fetched),
+        disk_change=change,
+        leftover_size=sum(r.installed_size or 0 for r in left),
+        room=room(system),
+        chosen_lost=[r.name for r in lost if r.chosen is not False],
+        protected_lost=[r.name for r in dropped if r.protected and not r.replaced],
+        ways=ways,
+        obstacles=[],
+        possible=None,
+        remarks=[],
+    )

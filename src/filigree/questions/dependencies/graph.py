@@ -78,9 +78,8 @@ class Graph:
         if term.name not in self._by_term:
             own = self._offered.called([term.name])
             others = [package for _, package in self._offered.known_as("provides", [term.name])]
-            records = self._offered.records
             self._by_term[term.name] = [
-                (package, records.capabilities(package))
+                (package, self._offered.records(package).capabilities())
                 for package in dict.fromkeys((*own, *others))
             ]
         rules = self._system.database.rules
@@ -123,10 +122,10 @@ class Graph:
         """Whether an archive brings what is needed, by itself or by another."""
         records = self._lookup.records(archive)
         # Its paths may take unpacking the whole payload: they are asked for only where a path is.
-        if term.name.startswith("/") and term.name in records.listing(archive):
+        if term.name.startswith("/") and term.name in records.listing():
             return True
         if archive not in self._brought:
-            self._brought[archive] = records.capabilities(archive)
+            self._brought[archive] = records.capabilities()
         rules = self._system.database.rules
         return satisfies(rules, term, asker or archive, archive, self._brought[archive])
 
@@ -142,7 +141,7 @@ class Graph:
         ties = self._forward.get(package)
         if ties is None:
             ties = []
-            for need in self._lookup.records(package).needs(package):
+            for need in self._lookup.records(package).needs():
                 if need.kind.positive and not self.judges(package):
                     ties.append(Tie(package, need, None, None))
                 elif need.kind.positive:

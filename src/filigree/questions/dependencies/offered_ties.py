@@ -87,7 +87,7 @@ class OfferedTies:
     def _asks_met_by(self, package: Package) -> Iterator[int]:
         """The asks that something meets that is installed, or an archive."""
         rules = self._system.database.rules
-        for capability in self._lookup.records(package).capabilities(package):
+        for capability in self._lookup.records(package).capabilities():
             for ask in self._graph.asks_for(capability.name):
                 asker, kind = next(self._graph.askers(ask))
                 if not kind.positive:
@@ -107,7 +107,7 @@ class OfferedTies:
         if package is None:
             return None
         text = self._graph.text(ask)
-        needs = self._offered.records.needs(package)
+        needs = self._offered.records(package).needs()
         found = next((need for need in needs if need.text == text and need.kind.positive), None)
         return None if found is None else (package, found)
 

@@ -6,6 +6,8 @@ Rules, before the code that keeps them:
   a path (where it is, whose it is, that it may be absent) is applied to that, and kept apart from it.
 - Where the record does not say what the archive says, the record was changed: that is told of the file,
   whatever lies on the disk. What an administrator declared is no such difference.
+- A file whose place another package's takes by the rules of the family is not this package's any more:
+  that is the records' word, and told as that.
 - How far an installation has come by the record excuses what is absent, and nothing that is there.
 - A record whose own signature is good goes before an archive that no key stands behind: where the two
   differ, the archive is not believed.
@@ -136,6 +138,10 @@ class Expecting:
             record = on_record.pop(path, None)
             if record is None:
                 one = one._replace(path=path, location=path)
+                taken = self._taken(package, path)
+                if taken is not None:
+                    merged.append(_vacated(one, taken))
+                    continue
                 merged.append(_in_state(one, partial or (unset if one.config else None)))
                 if path != "/" and partial is None:
                     kind = one.kind.value if one.kind else "something"
@@ -158,6 +164,18 @@ class Expecting:
         return Expected(
             merged, standing.evidence, changed, None, found.path, standing.reason, told, standing
         )
+
+    def _taken(self, package: Package, path: str) -> LocalPolicy | None:
+        """What the records say of a path at which another package's file takes this one's place."""
+        takes_place = self._system.database.takes_place
+        if takes_place is None:
+            return None
+        for other in self._system.owners_of(path):
+            if other is not package and other.state.present and takes_place(other, package):
+                where = self._system.database.place_of(other)
+                words = f"by the records the file of {other.name} takes its place"
+                return LocalPolicy(Sort.REPLACEMENT, where, words)
+        return None
 
     def _partial(self, package: Package, words: str | None) -> LocalPolicy | None:
         """What the record says of a package whose files need not be there; None where they must."""
@@ -184,6 +202,11 @@ def _in_state(record: FileRecord, partial: LocalPolicy | None) -> FileRecord:
         policies=(partial, *record.policies),
         plain=record.plain or record,
     )
+
+
+def _vacated(record: FileRecord, policy: LocalPolicy) -> FileRecord:
+    """What is expected of a path at which another package's file takes this one's place."""
+    return record._replace(moot=policy.words, policies=(policy,), plain=record)
 
 
 def _by_record(records: Sequence[FileRecord], signature: Signatures | None) -> Expected:

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from functools import cached_property
 
 from filigree.families.protocol import Archive, Judging, RootKey, Sources
-from filigree.formats.keys import Key
+from filigree.model.keys import Key
 from filigree.model.package import Package
 from filigree.model.signatures import Signatures, SignatureVerdict
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions

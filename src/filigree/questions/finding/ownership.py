@@ -75,7 +75,7 @@ class ArchivePaths:
     """The paths of archives, instead of those of a system."""
 
     def __init__(self, system: System, packages: Iterable[Package]) -> None:
-        self._listings = [(p, system.records(p).listing(p)) for p in packages]
+        self._listings = [(p, system.records(p).listing()) for p in packages]
 
     def named(self, name: str) -> Iterable[tuple[Package, str]]:
         return [(p, path) for p, listing in self._listings for path in listing.named(name)]

@@ -42,10 +42,9 @@ class Catalogue:
         self._made: dict[tuple[int, int], Package] = {}
         self._rows: dict[Package, Row] = {}
 
-    @cached_property
-    def records(self) -> OfferRecords:
-        """What is on record of these packages."""
-        return OfferRecords(self.indexes, self.paths, self._offer_row)
+    def records(self, package: Package) -> OfferRecords:
+        """What is on record of one of these packages."""
+        return OfferRecords(self.indexes.sources, self.paths, self._offer_row, package)
 
     @cached_property
     def paths(self) -> OfferedPaths:

@@ -14,8 +14,8 @@ from typing import Any, TypeVar
 from filigree.access.store import Store
 from filigree.access.tables import BlobTable, OfferTable, Table, keyed
 from filigree.families.protocol import Judging, Kept, Report, Sources
-from filigree.formats.keys import Key
 from filigree.model.answer import Gap
+from filigree.model.keys import Key
 from filigree.model.limits import why_too_long
 from filigree.model.repositories import IndexFile, IndexKind, Offer, Repository
 from filigree.questions.offers.fetched_copies import copies_of

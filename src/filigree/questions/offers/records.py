@@ -2,47 +2,48 @@
 
 from collections.abc import Callable, Mapping
 
-from filigree.families.protocol import OfferRow
+from filigree.families.protocol import OfferRow, Sources
 from filigree.families.shared.listing import PathListing
 from filigree.model.files import Aspect, FileRecord, Kind
 from filigree.model.needs import Capability, Need
 from filigree.model.package import Package, Script
-from filigree.questions.offers.opening import OpenIndexes
 from filigree.questions.offers.paths import OfferedPaths
 
 
 class OfferRecords:
-    """The records of offers. `row_of` gives the row of one in its index."""
+    """The records of one offer. `row_of` gives the row of it in its index, when that is asked for."""
 
     aspects: frozenset[Aspect] = frozenset()
 
     def __init__(
-        self, indexes: OpenIndexes, paths: OfferedPaths, row_of: Callable[[Package], OfferRow]
-    ) -> None:
-        self._indexes = indexes
+        self, sources: Sources, paths: OfferedPaths, row_of: Callable[[Package], OfferRow],
+        package: Package,
+    ) -> None:  # fmt: skip
+        self._sources = sources
         self._paths = paths
         self._row_of = row_of
+        self._package = package
 
-    def needs(self, package: Package) -> tuple[Need, ...]:
-        return self._indexes.sources.needs(self._row_of(package))
+    def needs(self) -> tuple[Need, ...]:
+        return self._sources.needs(self._row_of(self._package))
 
-    def capabilities(self, package: Package) -> tuple[Capability, ...]:
-        return self._indexes.sources.capabilities(self._row_of(package))
+    def capabilities(self) -> tuple[Capability, ...]:
+        return self._sources.capabilities(self._row_of(self._package))
 
-    def fields(self, package: Package) -> Mapping[str, str]:
-        return self._indexes.sources.fields(self._row_of(package))
+    def fields(self) -> Mapping[str, str]:
+        return self._sources.fields(self._row_of(self._package))
 
-    def listing(self, package: Package) -> PathListing:
-        return PathListing([listed.path for listed in self._paths.of(package)])
+    def listing(self) -> PathListing:
+        return PathListing([listed.path for listed in self._paths.of(self._package)])
 
-    def files(self, package: Package) -> list[FileRecord]:
+    def files(self) -> list[FileRecord]:
         return [
             FileRecord(one.path, one.path, Kind.DIRECTORY if one.kind == "directory" else None)
-            for one in self._paths.of(package)
+            for one in self._paths.of(self._package)
         ]
 
-    def configuration(self, *_: Package) -> list[FileRecord]:
+    def configuration(self) -> list[FileRecord]:
         return []
 
-    def scripts(self, *_: Package) -> tuple[Script, ...]:
+    def scripts(self) -> tuple[Script, ...]:
         return ()

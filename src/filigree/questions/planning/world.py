@@ -94,13 +94,13 @@ class SystemWorld:
     def needs(self, package: Package) -> Sequence[Need]:
         found = self._asked.get(package)
         if found is None:
-            found = self._asked[package] = self._lookup.records(package).needs(package)
+            found = self._asked[package] = self._lookup.records(package).needs()
         return found
 
     def capabilities(self, package: Package) -> Sequence[Capability]:
         found = self._kept.get(package)
         if found is None:
-            found = self._kept[package] = self._lookup.records(package).capabilities(package)
+            found = self._kept[package] = self._lookup.records(package).capabilities()
         return found
 
     def order(self, one: Package, other: Package) -> int | None:
@@ -110,7 +110,7 @@ class SystemWorld:
 
     def owns(self, package: Package, path: str) -> bool:
         if self.system.archive_of(package) is not None:
-            return path in self._lookup.records(package).listing(package)
+            return path in self._lookup.records(package).listing()
         return self._offered is not None and any(
             p is package for _, p in self._offered.paths.at(path)
         )

@@ -2,12 +2,13 @@
 
 from collections import Counter
 from collections.abc import Callable, Sequence
-from typing import Any
+from dataclasses import dataclass
+from typing import NamedTuple
 
 from filigree.access.workers import Done
 from filigree.model.answer import Gap
 from filigree.model.files import Aspect, Evidence, Sort, Verdict
-from filigree.model.package import Package
+from filigree.model.package import Package, State
 from filigree.model.signatures import SignatureVerdict
 from filigree.questions.evidence.expected import RANK
 from filigree.questions.verifying.verdicts import (
@@ -20,6 +21,54 @@ from filigree.questions.verifying.verdicts import (
 from filigree.system import System
 
 _NAMED = 8
+
+
+class KeysUsed(NamedTuple):
+    """Whose keys counted, and how many archives were fetched to be judged by them."""
+
+    keys_of: str
+    fetched: int
+
+
+class PolicyTold(NamedTuple):
+    """How many verdicts rest on local policy of one sort, which file says so, and when that changed."""
+
+    sort: Sort
+    files: int
+    said_in: str | None
+    changed_at: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class VerifySummary:
+    """The counts of all that was judged, whether it is told or not. Sizes in bytes.
+
+    `paths_in_all` is what there was to judge; `touched` counts what is intact with another time of
+    change; `evidence` is the weakest that a verdict rests on; `not_judged` counts packages by why;
+    `reused` counts files that were not read again; `sample` is the share that was asked for, in percent.
+    """
+
+    packages: int
+    unsound: dict[str, State]
+    paths: int
+    paths_in_all: int
+    verdicts: dict[Verdict, int]
+    touched: int
+    aspects: dict[Aspect, int]
+    bytes_read: int
+    seconds: float
+    evidence: Evidence
+    paths_by_evidence: dict[Evidence, int]
+    least_evidence: Evidence
+    not_judged: dict[str, int]
+    local_policy: list[PolicyTold]
+    record_signatures: dict[SignatureVerdict, int]
+    archives: int
+    reused: int
+    sample: float | None
+    compared: list[Aspect]
+    keys_of: str
+    fetched: int
 
 
 class Tally:
@@ -122,53 +171,50 @@ class Tally:
 
     def summary(
         self, system: System, packages: Sequence[Package], seconds: float,
-        changed: Callable[[str], str | None],
-    ) -> dict[str, Any]:  # fmt: skip
+        changed: Callable[[str], str | None], whose: KeysUsed,
+    ) -> VerifySummary:  # fmt: skip
         """The counts of all that was judged. `changed` tells when a file was last changed."""
         weakest = min(
             (e for e in self._evidence if self._evidence[e]),
             key=lambda one: RANK[one],
             default=None,
         )
-        return {
-            "packages": len(packages),
-            "unsound": {p.name: p.state.value for p in packages if not p.state.sound},
-            "paths": self.verdicts.total(),
-            "paths_in_all": self._total,
-            "verdicts": {v.value: self.verdicts[v] for v in Verdict if self.verdicts[v]},
-            "touched": self._touched,
-            "aspects": {a.value: self._aspects[a] for a in Aspect if self._aspects[a]},
-            "bytes_read": self._bytes,
-            "seconds": round(seconds, 3),
-            "evidence": (weakest or self._manner.least).value,
-            "paths_by_evidence": {
-                e.value: self._evidence[e] for e in Evidence if self._evidence[e]
+        return VerifySummary(
+            packages=len(packages),
+            unsound={p.name: p.state for p in packages if not p.state.sound},
+            paths=self.verdicts.total(),
+            paths_in_all=self._total,
+            verdicts={v: self.verdicts[v] for v in Verdict if self.verdicts[v]},
+            touched=self._touched,
+            aspects={a: self._aspects[a] for a in Aspect if self._aspects[a]},
+            bytes_read=self._bytes,
+            seconds=round(seconds, 3),
+            evidence=weakest or self._manner.least,
+            paths_by_evidence={e: self._evidence[e] for e in Evidence if self._evidence[e]},
+            least_evidence=self._manner.least,
+            not_judged={why: len(names) for why, names in sorted(self._lacking.items())},
+            local_policy=self._told_policies(changed),
+            record_signatures={
+                v: self._signatures[v] for v in SignatureVerdict if self._signatures[v]
             },
-            "least_evidence": self._manner.least.value,
-            "not_judged": {why: len(names) for why, names in sorted(self._lacking.items())},
-            "local_policy": self._told_policies(changed),
-            "record_signatures": {
-                v.value: self._signatures[v] for v in SignatureVerdict if self._signatures[v]
-            },
-            "archives": self._archives,
-            "reused": self._reused,
-            "sample": self._manner.sample,
-            "compared": sorted(
-                aspect.value for aspect in self._compared or system.database.aspects
-            ),
-        }
+            archives=self._archives,
+            reused=self._reused,
+            sample=self._manner.sample,
+            compared=sorted(self._compared or system.database.aspects),
+            keys_of=whose.keys_of,
+            fetched=whose.fetched,
+        )
 
-    def _told_policies(self, changed: Callable[[str], str | None]) -> list[dict[str, Any]]:
+    def _told_policies(self, changed: Callable[[str], str | None]) -> list[PolicyTold]:
         """How many verdicts rest on local policy, by its sort, and which file says so."""
         links = sum(n for (sort, _), n in self.policies.items() if sort is Sort.LINK)
-        found: list[dict[str, Any]] = [
-            {"sort": sort.value, "files": count, "said_in": file, "changed_at": changed(file)}
+        found = [
+            PolicyTold(sort, count, file, changed(file))
             for (sort, file), count in sorted(self.policies.items())
             if sort is not Sort.LINK
         ]
         if links:  # each directory says it of itself
-            row = {"sort": Sort.LINK.value, "files": links, "said_in": None, "changed_at": None}
-            found.append(row)
+            found.append(PolicyTold(Sort.LINK, links, None, None))
         return found
 
 

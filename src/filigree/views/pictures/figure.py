@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
-from filigree.questions.commands.draw import NodeRow, NodeStatus, Side
+from filigree.questions.commands.draw import DrawSummary, NodeRow, NodeStatus, Side
 from filigree.views.pictures.layout import Position, places_of
 from filigree.views.text import escaped, size_words
 
@@ -33,7 +33,7 @@ _AREA = 1400.0
 _SMALLEST = 34.0
 
 
-def picture(answer: Answer[NodeRow], form: str) -> bytes:
+def picture(answer: Answer[NodeRow, DrawSummary], form: str) -> bytes:
     """The graph as a picture, `png` or `svg`. Raises BadQuestion where the library is missing."""
     try:
         import matplotlib as mpl
@@ -67,15 +67,15 @@ def picture(answer: Answer[NodeRow], form: str) -> bytes:
 _NO_DATE: dict[str, dict[str, Any]] = {"png": {"Software": None}, "svg": {"Date": None}}
 
 
-def _title(figure: Any, answer: Answer[NodeRow]) -> None:
+def _title(figure: Any, answer: Answer[NodeRow, DrawSummary]) -> None:
     summary = answer.summary
-    names = ", ".join(map(escaped, summary["subjects"][:4])) or "nothing"
+    names = ", ".join(map(escaped, summary.subjects[:4])) or "nothing"
     names = names if len(names) <= _TITLE else f"{names[: _TITLE - 1]}…"
-    words = f"{summary['packages']:,} packages, {summary['ties']:,} ties"
-    if summary["gathered"]:
-        words += f"; the smaller of crowded levels are drawn as one ({summary['nodes']} nodes)"
-    if summary["unmet"]:
-        words += f"; {summary['unmet']} needs unmet"
+    words = f"{summary.packages:,} packages, {summary.ties:,} ties"
+    if summary.gathered:
+        words += f"; the smaller of crowded levels are drawn as one ({summary.nodes} nodes)"
+    if summary.unmet:
+        words += f"; {summary.unmet} needs unmet"
     figure.text(
         0.015, 0.972, names, size=15, weight="bold", color=_INK, va="center", parse_math=False
     )

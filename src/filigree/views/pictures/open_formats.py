@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
-from filigree.questions.commands.draw import NodeRow, NodeStatus, Side
+from filigree.questions.commands.draw import DrawSummary, NodeRow, NodeStatus, Side
 from filigree.views.plain import json_text
 from filigree.views.text import escaped
 
@@ -16,12 +16,12 @@ _STYLES = {
 _NO_XML = re.compile("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
-def dot(answer: Answer[NodeRow]) -> str:
+def dot(answer: Answer[NodeRow, DrawSummary]) -> str:
     """The graph in the DOT language."""
     return "\n".join(_dot_lines(answer)) + "\n"
 
 
-def _dot_lines(answer: Answer[NodeRow]) -> Iterator[str]:
+def _dot_lines(answer: Answer[NodeRow, DrawSummary]) -> Iterator[str]:
     yield "digraph needs {"
     yield "  rankdir=LR;"
     yield '  node [fontname="sans-serif"];'
@@ -60,7 +60,7 @@ _NODE_FIELDS = (
 _TIE_FIELDS = (("kind", "string"), ("requirement", "string"), ("met", "boolean"))
 
 
-def graphml(answer: Answer[NodeRow]) -> bytes:
+def graphml(answer: Answer[NodeRow, DrawSummary]) -> bytes:
     """The graph as GraphML."""
     root = ET.Element("graphml", xmlns="http://graphml.graphdrawing.org/xmlns")
     for whose, fields in (("node", _NODE_FIELDS), ("edge", _TIE_FIELDS)):
@@ -94,7 +94,7 @@ def _xml(text: str) -> str:
     return _NO_XML.sub("?", escaped(text))
 
 
-def drawing(answer: Answer[NodeRow], ending: str) -> bytes | None:
+def drawing(answer: Answer[NodeRow, DrawSummary], ending: str) -> bytes | None:
     """The graph as a file with this ending; None where no format has it."""
     match ending:
         case "png" | "svg":

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.because import BecauseRow, Chain, StayStatus
+from filigree.questions.commands.because import BecauseRow, BecauseSummary, Chain, StayStatus
 from filigree.views.options import ViewOptions
 from filigree.views.page import Ink, Piece, Style, line
 from filigree.views.screens.words import closing
@@ -22,7 +22,9 @@ _STYLES: dict[StayStatus | None, Style] = {
 _FIELDS = ("subject", "standing", "chain", "step", "name", "version", "kind", "requirement")
 
 
-def screen(answer: Answer[BecauseRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[BecauseRow, BecauseSummary], ink: Ink, options: ViewOptions
+) -> Iterator[str]:
     """The answer of `because` for people."""
     if not answer.records:
         return  # what matched nothing is said first, and is all
@@ -65,7 +67,9 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[BecauseRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[BecauseRow, BecauseSummary], options: ViewOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for row in answer.records:
         if not row.chains:
@@ -78,14 +82,14 @@ def rows(answer: Answer[BecauseRow], options: ViewOptions) -> Iterator[Sequence[
                 ]  # fmt: skip
 
 
-_WORDS = (
-    ("chosen", "chosen"), ("needed", "needed by something chosen"), ("wished", "only wished for"),
-    ("protected", "protected"), ("left_over", "left over"), ("not_installed", "not installed"),
-    ("not_told", "of whose reason nothing is on record"),
-)  # fmt: skip
-
-
-def _closing(answer: Answer[BecauseRow]) -> list[str | Piece]:
-    counts = [f"{answer.summary[key]:,} {words}" for key, words in _WORDS if answer.summary[key]]
+def _closing(answer: Answer[BecauseRow, BecauseSummary]) -> list[str | Piece]:
+    summary = answer.summary
+    counted = (
+        (summary.chosen, "chosen"), (summary.needed, "needed by something chosen"),
+        (summary.wished, "only wished for"), (summary.protected, "protected"),
+        (summary.left_over, "left over"), (summary.not_installed, "not installed"),
+        (summary.not_told, "of whose reason nothing is on record"),
+    )  # fmt: skip
+    counts = [f"{count:,} {words}" for count, words in counted if count]
     number = count_words(len(answer.records), "package")
     return [Piece(number, Style.TITLE), f": {', '.join(counts)}" if counts else ""]

@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.behind import BehindRow, UpdateStatus
+from filigree.questions.commands.behind import BehindRow, BehindSummary, UpdateStatus
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, minute
@@ -15,7 +15,9 @@ _FIELDS = tuple(field.name for field in fields(BehindRow))
 _SEVERE = frozenset({"critical", "important", "high"})
 
 
-def screen(answer: Answer[BehindRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[BehindRow, BehindSummary], ink: Ink, options: ViewOptions
+) -> Iterator[str]:
     """The answer of `behind` for people."""
     left = list(answer.records)
     for title, belongs in _PARTS:
@@ -32,7 +34,7 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[BehindRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[BehindRow, BehindSummary], options: ViewOptions) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
@@ -109,31 +111,31 @@ def _why(row: BehindRow) -> Piece:
     return Piece("; ".join(words), Style.BAD if severe else Style.PLAIN)
 
 
-def _closing(answer: Answer[BehindRow]) -> list[str | Piece]:
+def _closing(answer: Answer[BehindRow, BehindSummary]) -> list[str | Piece]:
     summary = answer.summary
-    missing = summary["behind"] + summary["replaced"]
-    words = f"{count_words(missing, 'package')} of {summary['installed']:,} behind"
+    missing = summary.behind + summary.replaced
+    words = f"{count_words(missing, 'package')} of {summary.installed:,} behind"
     parts: list[str | Piece] = [Piece(words, Style.TITLE)]
-    if summary["security"] is None:
+    if summary.security is None:
         parts += (", ", Piece("and nothing tells what is for security", Style.WARN))
-    elif summary["security"]:
-        parts += (", ", Piece(f"{summary['security']:,} missing for security", Style.BAD))
+    elif summary.security:
+        parts += (", ", Piece(f"{summary.security:,} missing for security", Style.BAD))
     else:
         parts += (", ", Piece("none missing for security", Style.GOOD))
     if missing:
-        parts.append(f"; {size_words(summary['size'])} to fetch")
-    for name, phrase in (
-        ("different", "of another version"),
-        ("held", "held"),
-        ("ahead", "ahead of every repository"),
+        parts.append(f"; {size_words(summary.size)} to fetch")
+    for count, phrase in (
+        (summary.different, "of another version"),
+        (summary.held, "held"),
+        (summary.ahead, "ahead of every repository"),
     ):
-        if summary[name]:
-            parts.append(f"; {summary[name]:,} {phrase}")
-    if summary["not_offered"]:
-        parts.append(f"; {summary['not_offered']:,} that no repository offers")
-    made = summary["newest_index_at"]
+        if count:
+            parts.append(f"; {count:,} {phrase}")
+    if summary.not_offered:
+        parts.append(f"; {summary.not_offered:,} that no repository offers")
+    made = summary.newest_index_at
     if made is not None:
         parts.append(f". By indexes of up to {minute(made)}")
-    if not summary["advisories_told"] and summary["security"]:
+    if not summary.advisories_told and summary.security:
         parts.append("; no repository tells advisories: security is told by who offers it")
     return parts

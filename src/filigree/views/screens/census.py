@@ -5,6 +5,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.questions.asking.package_rows import PackageRow
+from filigree.questions.commands.census import CensusSummary
 from filigree.views.options import CensusOptions
 from filigree.views.page import Column, Ink, Piece, Style
 from filigree.views.plain import plain
@@ -42,13 +43,15 @@ _WRAPS = frozenset(
 )
 
 
-def screen(answer: Answer[PackageRow], ink: Ink, options: CensusOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[PackageRow, CensusSummary], ink: Ink, options: CensusOptions
+) -> Iterator[str]:
     """A table, and a closing line with count and total."""
     summary = answer.summary
     if options.count:
-        yield str(summary["count"])
+        yield str(summary.count)
         return
-    usual = DEFAULT if summary["scope"] == "installed" else OFFERED
+    usual = DEFAULT if summary.scope == "installed" else OFFERED
     names = options.columns or (usual if not 0 < ink.width < ROOMY else usual[:-1])
     if not options.columns and any(row.impact is not None for row in answer.records):
         names = (names[0], "impact", *names[1:])
@@ -73,10 +76,12 @@ def titles(options: CensusOptions) -> Sequence[str]:
     return ("count",) if options.count else options.columns or LINES
 
 
-def rows(answer: Answer[PackageRow], options: CensusOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[PackageRow, CensusSummary], options: CensusOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     if options.count:
-        yield (answer.summary["count"],)
+        yield (answer.summary.count,)
         return
     names = options.columns or LINES
     for record in answer.records:
@@ -105,27 +110,27 @@ def _cell(row: PackageRow, name: str) -> str | Piece:
     return "" if value is None else str(plain(value))
 
 
-def _closing(summary: dict[str, Any]) -> list[str | Piece]:
+def _closing(summary: CensusSummary) -> list[str | Piece]:
     parts: list[str | Piece] = []
-    if summary["shown"] < summary["count"]:
-        parts.append(f"{summary['shown']:,} shown of ")
-    parts.append(Piece(count_words(summary["count"], "package"), Style.TITLE))
-    size = size_words(summary["installed_size"])
-    if summary["scope"] == "installed":
+    if summary.shown < summary.count:
+        parts.append(f"{summary.shown:,} shown of ")
+    parts.append(Piece(count_words(summary.count, "package"), Style.TITLE))
+    size = size_words(summary.installed_size)
+    if summary.scope == "installed":
         parts.append(f", {size} installed")
     else:
         parts.append(f", {size} if all of them were installed")
-    words = [f"{n:,} {REASON_WORDS[reason]}" for reason, n in summary["reasons"].items()]
-    if words and summary["reasons"].keys() != {"unknown"}:
+    words = [f"{n:,} {REASON_WORDS[reason]}" for reason, n in summary.reasons.items()]
+    if words and summary.reasons.keys() != {"unknown"}:
         parts.append(f"; {', '.join(words)}")
-    if summary["held"]:
-        parts.append(f", {summary['held']:,} held")
-    for state, count in summary["states"].items():
+    if summary.held:
+        parts.append(f", {summary.held:,} held")
+    for state, count in summary.states.items():
         if state == "available":
             parts.append(f"; {count:,} available, and not installed in that version")
         elif state != "installed":
             parts += (", ", Piece(f"{count:,} {_state_words(state)}", Style.WARN))
-    left = summary["configuration_left"]
+    left = summary.configuration_left
     if left:
         parts.append(f". {left:,} more with only configuration left (--state configuration-left)")
     return parts

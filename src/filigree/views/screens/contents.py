@@ -6,7 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.files import Kind
-from filigree.questions.commands.contents import Content
+from filigree.questions.commands.contents import Content, ContentsSummary
 from filigree.views.options import ContentsOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
@@ -19,14 +19,16 @@ _TABLE = (
 _FIELDS = Content._fields
 
 
-def screen(answer: Answer[Content], ink: Ink, options: ContentsOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[Content, ContentsSummary], ink: Ink, options: ContentsOptions
+) -> Iterator[str]:
     """The answer of `contents` for people."""
     summary = answer.summary
     if options.totals:
         yield from _totals(answer, ink)
     else:
-        many = summary["packages"] > 1
-        nobody = "not on the disk" if "owner" in summary["observed"] else "not on record"
+        many = summary.packages > 1
+        nobody = "not on the disk" if "owner" in summary.observed else "not on record"
         for (package, machine, version), group in groupby(answer.records, key=_whose):
             if many:
                 yield ink.paint(line(Piece(package, Style.TITLE), f" {version} {machine}"))
@@ -34,17 +36,17 @@ def screen(answer: Answer[Content], ink: Ink, options: ContentsOptions) -> Itera
             yield from _tree(found, ink) if options.tree else _table(found, ink, nobody)
             yield ""
     parts: list[str | Piece] = [
-        Piece(count_words(summary["paths"], "path"), Style.TITLE),
-        f" of {count_words(summary['packages'], 'package')}",
+        Piece(count_words(summary.paths, "path"), Style.TITLE),
+        f" of {count_words(summary.packages, 'package')}",
     ]
     if any(row.size is not None for row in answer.records):
-        parts.append(f", {size_words(summary['size'])} in files")
-    if summary["escapes"]:
-        escapes = count_words(summary["escapes"], "path")
+        parts.append(f", {size_words(summary.size)} in files")
+    if summary.escapes:
+        escapes = count_words(summary.escapes, "path")
         parts += ("; ", Piece(f"{escapes} would lead elsewhere", Style.BAD))
     yield from closing(ink, *parts)
-    if summary["observed"] and summary["paths"] and not options.totals:
-        silent = listed([name.replace("-", " ") for name in summary["observed"]])
+    if summary.observed and summary.paths and not options.totals:
+        silent = listed([name.replace("-", " ") for name in summary.observed])
         yield from ink.flowed(
             line(
                 Piece(f"As found on this disk, for the record does not say: {silent}.", Style.FAINT)
@@ -61,20 +63,22 @@ def titles(options: ContentsOptions) -> Sequence[str]:
     return ("role", "paths", "size") if options.totals else _FIELDS
 
 
-def rows(answer: Answer[Content], options: ContentsOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[Content, ContentsSummary], options: ContentsOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     if options.totals:
-        for role, total in answer.summary["roles"].items():
-            yield (role, total["paths"], total["size"])
+        for role, total in answer.summary.roles.items():
+            yield (role, total.paths, total.size)
         return
     yield from answer.records
 
 
-def _totals(answer: Answer[Content], ink: Ink) -> Iterator[str]:
+def _totals(answer: Answer[Content, ContentsSummary], ink: Ink) -> Iterator[str]:
     columns = (Column("role"), Column("paths", right=True), Column("size", right=True))
-    totals = answer.summary["roles"].items()
+    totals = answer.summary.roles.items()
     yield from ink.table(
-        columns, [(role, f"{t['paths']:,}", size_words(t["size"])) for role, t in totals]
+        columns, [(role, f"{t.paths:,}", size_words(t.size)) for role, t in totals]
     )
     yield ""
 

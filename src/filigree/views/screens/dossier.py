@@ -7,7 +7,7 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
 from filigree.model.package import State, Wanted
-from filigree.questions.commands.dossier import Dossier, NeedOfPackage
+from filigree.questions.commands.dossier import Dossier, DossierSummary, NeedOfPackage
 from filigree.questions.dependencies.need_status import NeedStatus
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
@@ -22,7 +22,9 @@ _WANTED = {
 }
 
 
-def screen(answer: Answer[Dossier], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[Dossier, DossierSummary], ink: Ink, options: ViewOptions
+) -> Iterator[str]:
     """The answer of `dossier` for people."""
     for at, row in enumerate(answer.records):
         if at:
@@ -35,7 +37,7 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return ("package", "fact", "value")
 
 
-def rows(answer: Answer[Dossier], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[Dossier, DossierSummary], options: ViewOptions) -> Iterator[Sequence[Any]]:
     """A line for each fact; for each part, where a fact has several."""
     for record in answer.records:
         label = f"{record.name}:{record.architecture}={record.version}"

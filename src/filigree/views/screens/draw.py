@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.draw import NodeRow, NodeStatus, Side
+from filigree.questions.commands.draw import DrawSummary, NodeRow, NodeStatus, Side
 from filigree.views.options import DrawOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
@@ -15,7 +15,7 @@ _FIELDS = (
 )  # fmt: skip
 
 
-def screen(answer: Answer[NodeRow], ink: Ink, options: DrawOptions) -> Iterator[str]:
+def screen(answer: Answer[NodeRow, DrawSummary], ink: Ink, options: DrawOptions) -> Iterator[str]:
     """The answer of `draw` for people."""
     summary = answer.summary
     if not options.into:
@@ -37,9 +37,9 @@ def screen(answer: Answer[NodeRow], ink: Ink, options: DrawOptions) -> Iterator[
         if cells:
             yield from ink.table(columns, cells)
             yield ""
-    words = f"{count_words(summary['packages'], 'package')}, {count_words(summary['ties'], 'tie')}"
+    words = f"{count_words(summary.packages, 'package')}, {count_words(summary.ties, 'tie')}"
     parts: list[str | Piece] = [Piece(words, Style.TITLE)]
-    if summary["gathered"]:
+    if summary.gathered:
         parts.append("; the smaller of crowded levels are told as one")
     if options.into:
         parts.append(f", drawn into {options.into}")
@@ -53,10 +53,10 @@ def titles(options: DrawOptions) -> Sequence[str]:
     return ("file", "packages", "ties") if options.into else _FIELDS
 
 
-def rows(answer: Answer[NodeRow], options: DrawOptions) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[NodeRow, DrawSummary], options: DrawOptions) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     if options.into:
-        yield [options.into, answer.summary["packages"], answer.summary["ties"]]
+        yield [options.into, answer.summary.packages, answer.summary.ties]
         return
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]

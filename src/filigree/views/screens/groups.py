@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.groups import GroupMember, GroupRow
+from filigree.questions.commands.groups import GroupMember, GroupRow, GroupsSummary
 from filigree.views.options import GroupsOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
@@ -19,7 +19,9 @@ _TABLE = (
 _MEMBERS = (Column("member", wrap=True), Column("belongs"), Column("standing"))
 
 
-def screen(answer: Answer[GroupRow], ink: Ink, options: GroupsOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[GroupRow, GroupsSummary], ink: Ink, options: GroupsOptions
+) -> Iterator[str]:
     """The answer of `groups` for people."""
     rows = answer.records
     if options.detail:
@@ -32,9 +34,9 @@ def screen(answer: Answer[GroupRow], ink: Ink, options: GroupsOptions) -> Iterat
     elif rows:
         yield from ink.table(_TABLE, [_cells(row) for row in rows])
         yield ""
-    parts: list[str | Piece] = [Piece(count_words(answer.summary["groups"], "group"), Style.TITLE)]
-    parts.append(f", {answer.summary['whole']:,} with all that belongs to them")
-    parts.append(f"; {count_words(answer.summary['installed'], 'member')} installed")
+    parts: list[str | Piece] = [Piece(count_words(answer.summary.groups, "group"), Style.TITLE)]
+    parts.append(f", {answer.summary.whole:,} with all that belongs to them")
+    parts.append(f"; {count_words(answer.summary.installed, 'member')} installed")
     yield from closing(ink, *parts)
 
 
@@ -43,7 +45,9 @@ def titles(options: GroupsOptions) -> Sequence[str]:
     return ("group", "member", "membership", "installed", "offered") if options.detail else _FIELDS
 
 
-def rows(answer: Answer[GroupRow], options: GroupsOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[GroupRow, GroupsSummary], options: GroupsOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for record in answer.records:
         if options.detail:

@@ -6,7 +6,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.keys import KeyRow, counts
+from filigree.questions.commands.keys import KeyRow, KeysSummary, counts
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day
@@ -21,10 +21,10 @@ _NEEDED = (Column("key"), Column("whose", wrap=True), Column("has signed", wrap=
 _SHOWN = 6
 
 
-def screen(answer: Answer[KeyRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(answer: Answer[KeyRow, KeysSummary], ink: Ink, options: ViewOptions) -> Iterator[str]:
     """The answer of `keys` for people."""
     summary = answer.summary
-    if summary["needed"]:
+    if summary.needed:
         yield from _needed(answer, ink)
         return
     counting = [row for row in answer.records if counts(row)]
@@ -39,9 +39,9 @@ def screen(answer: Answer[KeyRow], ink: Ink, options: ViewOptions) -> Iterator[s
             yield ""
     yield from _without_use([row for row in answer.records if not counts(row)], ink)
     yield from _remarks(answer, ink)
-    count = count_words(summary["keys"], "key")
+    count = count_words(summary.keys, "key")
     yield from closing(ink, Piece(count, Style.TITLE), *_closing(summary))
-    if summary["keys_of"] == "root":
+    if summary.keys_of == "root":
         words = "These are the root's own: whoever could change its files could have added a key "
         words += "(--keyring holds them against yours)."
         yield from ink.flowed(line(Piece(words, Style.FAINT)))
@@ -52,7 +52,7 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[KeyRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[KeyRow, KeysSummary], options: ViewOptions) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
@@ -76,10 +76,10 @@ def _without_use(rows: Sequence[KeyRow], ink: Ink) -> Iterator[str]:
 
 
 def _cells(
-    same: Sequence[KeyRow], summary: dict[str, Any], numbers: dict[tuple[str, ...], int]
+    same: Sequence[KeyRow], summary: KeysSummary, numbers: dict[tuple[str, ...], int]
 ) -> list[str | Piece]:
     row = same[0]
-    over = row.expired(summary["asked_at"])
+    over = row.expired(summary.asked_at)
     algorithm = row.algorithm or ""
     return [
         Piece(row.fingerprint[-16:], Style.NAME),
@@ -120,7 +120,7 @@ def _numbers(keys: Sequence[Sequence[KeyRow]]) -> dict[tuple[str, ...], int]:
     return {names: number for number, names in enumerate(sets, 1)}
 
 
-def _remarks(answer: Answer[KeyRow], ink: Ink) -> Iterator[str]:
+def _remarks(answer: Answer[KeyRow, KeysSummary], ink: Ink) -> Iterator[str]:
     told = False
     for row, *_ in _by_key([row for row in answer.records if counts(row)]):
         words = []
@@ -128,7 +128,7 @@ def _remarks(answer: Answer[KeyRow], ink: Ink) -> Iterator[str]:
             words.append(f"not to be relied on: {row.weakness}")
         if row.revoked and row.revoked_at:
             words.append(f"revoked on {day(row.revoked_at)}")
-        if answer.summary["keys_of"] == "auditor" and row.held_by == "root":
+        if answer.summary.keys_of == "auditor" and row.held_by == "root":
             words.append("only the root holds it, and it does not count here")
         for remark in words:
             told = True
@@ -137,22 +137,22 @@ def _remarks(answer: Answer[KeyRow], ink: Ink) -> Iterator[str]:
         yield ""
 
 
-def _closing(summary: dict[str, Any]) -> list[str | Piece]:
+def _closing(summary: KeysSummary) -> list[str | Piece]:
     parts: list[str | Piece] = []
-    for name, words, style in (
-        ("trusted_for_everything", "trusted for everything", Style.WARN),
-        ("without_use", "that no repository names", Style.FAINT),
-        ("expired", "expired", Style.WARN),
-        ("weak", "too weak", Style.WARN),
-        ("revoked", "revoked", Style.BAD),
-        ("only_root", "held by the root alone", Style.WARN),
+    for count, words, style in (
+        (summary.trusted_for_everything, "trusted for everything", Style.WARN),
+        (summary.without_use, "that no repository names", Style.FAINT),
+        (summary.expired, "expired", Style.WARN),
+        (summary.weak, "too weak", Style.WARN),
+        (summary.revoked, "revoked", Style.BAD),
+        (summary.only_root, "held by the root alone", Style.WARN),
     ):
-        if summary[name]:
-            parts += ("; ", Piece(f"{summary[name]:,} {words}", style))
+        if count:
+            parts += ("; ", Piece(f"{count:,} {words}", style))
     return parts
 
 
-def _needed(answer: Answer[KeyRow], ink: Ink) -> Iterator[str]:
+def _needed(answer: Answer[KeyRow, KeysSummary], ink: Ink) -> Iterator[str]:
     if answer.records:
         yield from ink.table(_NEEDED, [_lacking(row) for row in answer.records])
         yield ""

@@ -6,7 +6,7 @@ from itertools import groupby
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.leftover import LeftoverRow
+from filigree.questions.commands.leftover import LeftoverRow, LeftoverSummary
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
@@ -15,7 +15,9 @@ from filigree.views.text import count_words, size_words
 _FIELDS = tuple(field.name for field in fields(LeftoverRow))
 
 
-def screen(answer: Answer[LeftoverRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[LeftoverRow, LeftoverSummary], ink: Ink, options: ViewOptions
+) -> Iterator[str]:
     """The answer of `leftover` for people."""
     cells: list[list[str | Piece]] = []
     machines = len({row.architecture for row in answer.records}) > 1
@@ -34,23 +36,23 @@ def screen(answer: Answer[LeftoverRow], ink: Ink, options: ViewOptions) -> Itera
         yield from ink.table(columns, cells)
         yield ""
     summary = answer.summary
-    number = count_words(summary["packages"], "package")
+    number = count_words(summary.packages, "package")
     parts: list[str | Piece] = [
         Piece(f"{number} left over" if cells else "Nothing is left over", Style.TITLE)
     ]
     if cells:
         parts.append(
-            f" in {count_words(summary['clusters'], 'cluster')}, "
-            f"{size_words(summary['installed_size'])}; {summary['leaves']:,} that nothing needs"
+            f" in {count_words(summary.clusters, 'cluster')}, "
+            f"{size_words(summary.installed_size)}; {summary.leaves:,} that nothing needs"
         )
-        if summary["islands"]:
-            parts.append(f", {summary['islands']:,} in circles that keep themselves")
+        if summary.islands:
+            parts.append(f", {summary.islands:,} in circles that keep themselves")
     yield from closing(ink, *parts)
-    default = ", by this system's own settings" if summary["by_default"] else ""
-    kinds = ", ".join(kind.replace("-", " ") for kind in summary["kinds"])
+    default = ", by this system's own settings" if summary.by_default else ""
+    kinds = ", ".join(kind.replace("-", " ") for kind in summary.kinds)
     yield from ink.flowed(line(Piece(f"What counts: {kinds}{default}.", Style.FAINT)))
-    if summary["reasons_unknown"]:
-        words = count_words(summary["reasons_unknown"], "package")
+    if summary.reasons_unknown:
+        words = count_words(summary.reasons_unknown, "package")
         yield from ink.flowed(
             line(
                 Piece(
@@ -65,7 +67,9 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[LeftoverRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[LeftoverRow, LeftoverSummary], options: ViewOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for record in answer.records:
         values = [getattr(record, name) for name in _FIELDS]

@@ -7,7 +7,8 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
-from filigree.questions.commands.needs import NeedRow
+from filigree.questions.asking.scopes import Scope
+from filigree.questions.commands.needs import Layout, NeedRow, NeedsSummary
 from filigree.questions.dependencies.need_status import NeedStatus
 from filigree.views.options import NeedsOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
@@ -18,28 +19,26 @@ _FIELDS = tuple(field.name for field in fields(NeedRow))
 _REPEATS = {"cycle": "(a cycle: it led here)", "folded": "(its own are told elsewhere)"}
 
 
-def screen(answer: Answer[NeedRow], ink: Ink, options: NeedsOptions) -> Iterator[str]:
+def screen(answer: Answer[NeedRow, NeedsSummary], ink: Ink, options: NeedsOptions) -> Iterator[str]:
     """The answer of `needs` for people."""
     backwards = answer.question == "needed-by"
     start = 0
     if options.count:
         yield from closing(ink, *_closing(answer, backwards))
         return
-    for subject in answer.summary["subjects"]:
-        group = answer.records[start : start + subject["records"]]
-        start += subject["records"]
-        same = [s for s in answer.summary["subjects"] if s["name"] == subject["name"]]
-        machine = f" {subject['architecture']}" if len(same) > 1 else ""
-        yield ink.paint(
-            line(Piece(subject["name"], Style.TITLE), f" {subject['version']}{machine}")
-        )
+    for subject in answer.summary.subjects:
+        group = answer.records[start : start + subject.records]
+        start += subject.records
+        same = [s for s in answer.summary.subjects if s.name == subject.name]
+        machine = f" {subject.architecture}" if len(same) > 1 else ""
+        yield ink.paint(line(Piece(subject.name, Style.TITLE), f" {subject.version}{machine}"))
         if not group:
-            where = "" if answer.summary["scope"] == "any" else f" {answer.summary['scope']}"
+            where = "" if answer.summary.scope is Scope.ANY else f" {answer.summary.scope.value}"
             nothing = f"nothing{where} needs it" if backwards else "it needs nothing"
             yield ink.paint(line("  ", Piece(nothing, Style.FAINT)))
-        elif answer.summary["layout"] == "flat":
+        elif answer.summary.layout is Layout.FLAT:
             yield from _flat(group, ink, backwards)
-        elif answer.summary["layout"] == "levels":
+        elif answer.summary.layout is Layout.LEVELS:
             yield from _levels(group, ink)
         elif any(row.depth > 1 for row in group):
             yield from _tree(group, ink, backwards)
@@ -54,10 +53,10 @@ def titles(options: NeedsOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[NeedRow], options: NeedsOptions) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[NeedRow, NeedsSummary], options: NeedsOptions) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     if options.count:
-        yield [answer.summary["packages"], answer.summary["installed_size"]]
+        yield [answer.summary.packages, answer.summary.installed_size]
     for record in answer.records:
         yield [_plain(getattr(record, name)) for name in _FIELDS]
 
@@ -196,21 +195,21 @@ def _met(row: NeedRow, several: bool) -> Piece:
     return Piece(f"{row.name}:{row.architecture}" if several else row.name, style)
 
 
-def _closing(answer: Answer[NeedRow], backwards: bool) -> list[str | Piece]:
+def _closing(answer: Answer[NeedRow, NeedsSummary], backwards: bool) -> list[str | Piece]:
     summary = answer.summary
-    number = count_words(summary["packages"], "package")
+    number = count_words(summary.packages, "package")
     parts: list[str | Piece] = [Piece(number, Style.TITLE)]
     parts.append(" would be affected" if backwards else " needed")
-    parts.append(f", {size_words(summary['installed_size'])} installed")
-    if summary["to_fetch"]:
-        words = f"{summary['to_fetch']:,} of them not installed"
+    parts.append(f", {size_words(summary.installed_size)} installed")
+    if summary.to_fetch:
+        words = f"{summary.to_fetch:,} of them not installed"
         if not backwards:
-            words += f", {size_words(summary['fetch_size'])} to fetch"
+            words += f", {size_words(summary.fetch_size)} to fetch"
         parts.append(f", {words}")
-    if summary["deepest"] > 1:
-        parts.append(f", up to {summary['deepest']} steps away")
+    if summary.deepest > 1:
+        parts.append(f", up to {summary.deepest} steps away")
     if not backwards:
-        unmet = summary["unmet"]
+        unmet = summary.unmet
         parts.append("; ")
         parts.append(
             Piece(f"{unmet:,} unmet", Style.BAD)

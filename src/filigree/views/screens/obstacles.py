@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.obstacles import ObstacleRow
+from filigree.questions.commands.obstacles import ObstacleRow, ObstaclesSummary
 from filigree.views.options import ViewOptions
 from filigree.views.page import Ink, Piece, Style, line
 from filigree.views.screens.words import closing
@@ -15,7 +15,9 @@ _FIELDS = (
 )  # fmt: skip
 
 
-def screen(answer: Answer[ObstacleRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[ObstacleRow, ObstaclesSummary], ink: Ink, options: ViewOptions
+) -> Iterator[str]:
     """The answer of `obstacles` for people."""
     for row in answer.records:
         title: list[str | Piece] = [Piece(row.subject, Style.TITLE), f" {row.version}"]
@@ -24,7 +26,7 @@ def screen(answer: Answer[ObstacleRow], ink: Ink, options: ViewOptions) -> Itera
         yield from ink.flowed(line(*title), 4)
         yield from _one(row, ink)
         yield ""
-    good, every = answer.summary["installable"], answer.summary["subjects"]
+    good, every = answer.summary.installable, answer.summary.subjects
     yield from closing(
         ink,
         Piece(count_words(every, "package"), Style.TITLE),
@@ -65,7 +67,9 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[ObstacleRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[ObstacleRow, ObstaclesSummary], options: ViewOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for row in answer.records:
         head = [row.subject, row.version, row.architecture, row.repository, row.installable]

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.owner import OwnerName, PathOwners
+from filigree.questions.commands.owner import OwnerName, OwnerSummary, PathOwners
 from filigree.questions.finding.ownership import How
 from filigree.views.options import OwnerOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
@@ -22,7 +22,9 @@ _WORDS = {
 _MANY = 4
 
 
-def screen(answer: Answer[PathOwners], ink: Ink, options: OwnerOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[PathOwners, OwnerSummary], ink: Ink, options: OwnerOptions
+) -> Iterator[str]:
     """The answer of `owner` for people."""
     columns = (
         Column("path", wrap=True),
@@ -44,10 +46,10 @@ def screen(answer: Answer[PathOwners], ink: Ink, options: OwnerOptions) -> Itera
             yield from _shared(found, ink)
             yield ""
     summary = answer.summary
-    parts: list[str | Piece] = [Piece(count_words(summary["paths"], "path"), Style.TITLE)]
-    parts.append(f", {summary['owned']:,} from a package")
-    if summary["of_nobody"]:
-        parts += (", ", Piece(f"{summary['of_nobody']:,} of nobody's", Style.BAD))
+    parts: list[str | Piece] = [Piece(count_words(summary.paths, "path"), Style.TITLE)]
+    parts.append(f", {summary.owned:,} from a package")
+    if summary.of_nobody:
+        parts += (", ", Piece(f"{summary.of_nobody:,} of nobody's", Style.BAD))
     yield from closing(ink, *parts)
 
 
@@ -59,7 +61,9 @@ def titles(options: OwnerOptions) -> Sequence[str]:
     return (*own, "archive") if options.inside else own
 
 
-def rows(answer: Answer[PathOwners], options: OwnerOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[PathOwners, OwnerSummary], options: OwnerOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     wide = len(titles(options))
     offered = options.offered

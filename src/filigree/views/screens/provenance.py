@@ -6,7 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.files import Evidence
-from filigree.questions.commands.provenance import Holds, Provenance
+from filigree.questions.commands.provenance import Holds, Provenance, ProvenanceSummary
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing
@@ -17,7 +17,9 @@ _LINKS = (Column(""), Column(""), Column("", wrap=True))
 _STYLES = {Holds.YES: Style.GOOD, Holds.BROKEN: Style.BAD, Holds.ABSENT: Style.WARN}
 
 
-def screen(answer: Answer[Provenance], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[Provenance, ProvenanceSummary], ink: Ink, options: ViewOptions
+) -> Iterator[str]:
     """The answer of `provenance` for people."""
     for row in answer.records:
         label = f"{row.package}:{row.architecture}={row.version}"
@@ -31,13 +33,13 @@ def screen(answer: Answer[Provenance], ink: Ink, options: ViewOptions) -> Iterat
         yield from ink.flowed(line("  ", *_ending(row)), 4)
         yield ""
     summary = answer.summary
-    parts: list[str | Piece] = [Piece(count_words(summary["subjects"], "chain"), Style.TITLE)]
-    if summary["whole"]:
-        parts += ("; ", Piece(f"{summary['whole']:,} from a key to the end", Style.GOOD))
-    if summary["broken"]:
-        parts += ("; ", Piece(f"{summary['broken']:,} broken", Style.BAD))
+    parts: list[str | Piece] = [Piece(count_words(summary.subjects, "chain"), Style.TITLE)]
+    if summary.whole:
+        parts += ("; ", Piece(f"{summary.whole:,} from a key to the end", Style.GOOD))
+    if summary.broken:
+        parts += ("; ", Piece(f"{summary.broken:,} broken", Style.BAD))
     yield from closing(ink, *parts)
-    if summary["keys_of"] == "root":
+    if summary.keys_of == "root":
         words = "Judged with the root's own keys (--keyring judges with yours)."
         yield from ink.flowed(line(Piece(words, Style.FAINT)))
 
@@ -60,7 +62,9 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[Provenance], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[Provenance, ProvenanceSummary], options: ViewOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for row in answer.records:
         links = [f"{one.link}: {one.verdict.value}: {one.detail}" for one in row.links]

@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.refresh import FetchOutcome, RefreshRow
+from filigree.questions.commands.refresh import FetchOutcome, RefreshRow, RefreshSummary
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day
@@ -24,7 +24,9 @@ _STYLES = {
 _OLDER_SHOWN = 5
 
 
-def screen(answer: Answer[RefreshRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[RefreshRow, RefreshSummary], ink: Ink, options: ViewOptions
+) -> Iterator[str]:
     """The answer of `refresh` for people."""
     rows = answer.records
     if rows:
@@ -42,11 +44,14 @@ def screen(answer: Answer[RefreshRow], ink: Ink, options: ViewOptions) -> Iterat
     if any(row.outcome is FetchOutcome.REFUSED or row.remarks or row.older for row in rows):
         yield ""
     summary = answer.summary
-    number = count_words(summary["repositories"], "index", "indexes")
-    parts: list[str | Piece] = [Piece(number, Style.TITLE), f", {size_words(summary['sent'])} sent"]
-    for outcome in FetchOutcome:
-        if summary[outcome.value]:
-            parts += ("; ", Piece(f"{summary[outcome.value]:,} {outcome.value}", _STYLES[outcome]))
+    number = count_words(summary.repositories, "index", "indexes")
+    parts: list[str | Piece] = [Piece(number, Style.TITLE), f", {size_words(summary.sent)} sent"]
+    for outcome, count in (
+        (FetchOutcome.FETCHED, summary.fetched), (FetchOutcome.UNCHANGED, summary.unchanged),
+        (FetchOutcome.REFUSED, summary.refused), (FetchOutcome.FAILED, summary.failed),
+    ):  # fmt: skip
+        if count:
+            parts += ("; ", Piece(f"{count:,} {outcome.value}", _STYLES[outcome]))
     yield from closing(ink, *parts)
 
 
@@ -55,7 +60,9 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[RefreshRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[RefreshRow, RefreshSummary], options: ViewOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]

@@ -7,7 +7,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.signatures import SignatureVerdict
-from filigree.questions.commands.repos import RepositoryRow
+from filigree.questions.commands.repos import RepositoryRow, ReposSummary
 from filigree.views.options import ReposOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, day, fact, minute
@@ -28,10 +28,12 @@ _STYLES = {
 }
 
 
-def screen(answer: Answer[RepositoryRow], ink: Ink, options: ReposOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[RepositoryRow, ReposSummary], ink: Ink, options: ReposOptions
+) -> Iterator[str]:
     """The answer of `repos` for people."""
     rows = answer.records
-    now = answer.summary["asked_at"]
+    now = answer.summary.asked_at
     if options.detail:
         for row in rows:
             yield from _detail(row, ink)
@@ -41,7 +43,7 @@ def screen(answer: Answer[RepositoryRow], ink: Ink, options: ReposOptions) -> It
         yield ""
         yield from _remarks(rows, ink)
     yield from closing(ink, *_closing(answer))
-    if answer.summary["keys_of"] == "root" and any(row.signers for row in rows):
+    if answer.summary.keys_of == "root" and any(row.signers for row in rows):
         words = (
             "Signatures were judged with this root's own keys: whoever could change the indexes "
         )
@@ -54,7 +56,9 @@ def titles(options: ReposOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[RepositoryRow], options: ReposOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[RepositoryRow, ReposSummary], options: ReposOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
@@ -135,15 +139,15 @@ def _detail(row: RepositoryRow, ink: Ink) -> Iterator[str]:
         yield from fact(ink, "  remark", Piece(remark, Style.WARN), width=20)
 
 
-def _closing(answer: Answer[RepositoryRow]) -> list[str | Piece]:
+def _closing(answer: Answer[RepositoryRow, ReposSummary]) -> list[str | Piece]:
     summary = answer.summary
     parts: list[str | Piece] = [
-        Piece(count_words(summary["indexes"], "index", "indexes"), Style.TITLE),
-        f", {summary['packages']:,} packages offered",
+        Piece(count_words(summary.indexes, "index", "indexes"), Style.TITLE),
+        f", {summary.packages:,} packages offered",
     ]
-    for name, words in (("never_fetched", "never fetched"), ("expired", "expired")):
-        if summary[name]:
-            parts += ("; ", Piece(f"{summary[name]} {words}", Style.WARN))
-    if summary["alarming"]:
-        parts += ("; ", Piece(f"{summary['alarming']} not to be trusted", Style.BAD))
+    for count, words in ((summary.never_fetched, "never fetched"), (summary.expired, "expired")):
+        if count:
+            parts += ("; ", Piece(f"{count} {words}", Style.WARN))
+    if summary.alarming:
+        parts += ("; ", Piece(f"{summary.alarming} not to be trusted", Style.BAD))
     return parts

@@ -5,7 +5,7 @@ from dataclasses import fields, replace
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.seek import Find, FoundIn, SeekRow
+from filigree.questions.commands.seek import Find, FoundIn, SeekRow, SeekSummary
 from filigree.views.options import ViewOptions
 from filigree.views.page import Ink, Line, Piece, Style, cells, line
 from filigree.views.screens.words import closing
@@ -16,7 +16,7 @@ _MARKS = "«»"
 """Around what matched where there is no colour to mark it."""
 
 
-def screen(answer: Answer[SeekRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(answer: Answer[SeekRow, SeekSummary], ink: Ink, options: ViewOptions) -> Iterator[str]:
     """The answer of `seek` for people."""
     rows = answer.records
     wide = min(30, max((cells(escaped(row.name)) for row in rows), default=0)) + 2
@@ -32,7 +32,7 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[SeekRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[SeekRow, SeekSummary], options: ViewOptions) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
@@ -92,10 +92,10 @@ def _marked(text: str, finds: Sequence[Find], ink: Ink, style: Style) -> Line:
     return line(*pieces)
 
 
-def _closing(summary: dict[str, Any]) -> list[str | Piece]:
+def _closing(summary: SeekSummary) -> list[str | Piece]:
     parts: list[str | Piece] = []
-    if summary["shown"] < summary["count"]:
-        parts.append(f"{summary['shown']:,} shown of ")
-    parts.append(Piece(count_words(summary["count"], "package"), Style.TITLE))
-    parts.append(f", {summary['installed']:,} of them installed")
+    if summary.shown < summary.count:
+        parts.append(f"{summary.shown:,} shown of ")
+    parts.append(Piece(count_words(summary.count, "package"), Style.TITLE))
+    parts.append(f", {summary.installed:,} of them installed")
     return parts

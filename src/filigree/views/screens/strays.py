@@ -7,7 +7,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.files import Kind
-from filigree.questions.commands.strays import Rank, Stray, by_directory, folder_of
+from filigree.questions.commands.strays import Rank, Stray, StraysSummary, by_directory, folder_of
 from filigree.questions.finding.causes import Cause
 from filigree.views.options import StraysOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
@@ -40,7 +40,7 @@ _TITLES = {
 _STYLES = {Rank.RIGHTS: Style.BAD, Rank.PROGRAM: Style.WARN, Rank.OTHER: Style.TITLE}
 
 
-def screen(answer: Answer[Stray], ink: Ink, options: StraysOptions) -> Iterator[str]:
+def screen(answer: Answer[Stray, StraysSummary], ink: Ink, options: StraysOptions) -> Iterator[str]:
     """The answer of `strays` for people."""
     for rank in Rank:
         found = [row for row in answer.records if row.rank is rank]
@@ -64,7 +64,7 @@ def titles(options: StraysOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[Stray], options: StraysOptions) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[Stray, StraysSummary], options: StraysOptions) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
@@ -129,16 +129,16 @@ def _why(held: Sequence[Stray]) -> Piece:
     return Piece(listed(causes) + (f"; {bare:,} without a cause" if bare else ""), Style.FAINT)
 
 
-def _closing(summary: dict[str, Any]) -> list[str | Piece]:
+def _closing(summary: StraysSummary) -> list[str | Piece]:
     parts: list[str | Piece] = [
-        Piece(count_words(summary["strays"], "path"), Style.TITLE),
-        f" of no package, {size_words(summary['size'])}, of {summary['looked_at']:,} looked at",
+        Piece(count_words(summary.strays, "path"), Style.TITLE),
+        f" of no package, {size_words(summary.size)}, of {summary.looked_at:,} looked at",
     ]
     for rank, words in (
         (Rank.RIGHTS, "with somebody else's rights"),
         (Rank.PROGRAM, "that can be run"),
     ):
-        if summary["ranks"][rank.value]:
-            parts += ("; ", Piece(f"{summary['ranks'][rank.value]:,} {words}", _STYLES[rank]))
-    parts.append(f"; for {summary['without_cause']:,} nothing tells why")
+        if summary.ranks[rank.value]:
+            parts += ("; ", Piece(f"{summary.ranks[rank.value]:,} {words}", _STYLES[rank]))
+    parts.append(f"; for {summary.without_cause:,} nothing tells why")
     return parts

@@ -6,7 +6,7 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.package import State
-from filigree.questions.commands.survey import Survey, Weight
+from filigree.questions.commands.survey import Survey, SurveySummary, Weight
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, fact, minute
@@ -15,7 +15,7 @@ from filigree.views.text import count_words, listed, size_words
 _BAR = 30
 
 
-def screen(answer: Answer[Survey], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(answer: Answer[Survey, SurveySummary], ink: Ink, options: ViewOptions) -> Iterator[str]:
     """What it is, how it stands, and what is biggest."""
     found = answer.records[0]
     yield ink.paint(line(Piece(found.label or "A system that gives itself no name", Style.TITLE)))
@@ -44,8 +44,8 @@ def screen(answer: Answer[Survey], ink: Ink, options: ViewOptions) -> Iterator[s
         amount = f"{count_words(one.files, 'file')}, {size_words(one.size)}"
         yield from fact(ink, one.what.capitalize(), f"{amount}, kept in {one.where}")
     for place in found.room:
-        free, total = size_words(place["free"]), size_words(place["total"])
-        yield from fact(ink, "Room", f"{free} free of {total} on {place['path']}")
+        free, total = size_words(place.free), size_words(place.total)
+        yield from fact(ink, "Room", f"{free} free of {total} on {place.path}")
     if found.most_needed:
         words = [f"{one.name} ({one.impact:,})" for one in found.most_needed]
         yield from fact(ink, "Most needed", f"{', '.join(words)}: so many packages stand on each")
@@ -70,7 +70,7 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return ("fact", "value")
 
 
-def rows(answer: Answer[Survey], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[Survey, SurveySummary], options: ViewOptions) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     found = answer.records[0]
     for field in fields(found):
@@ -80,7 +80,7 @@ def rows(answer: Answer[Survey], options: ViewOptions) -> Iterator[Sequence[Any]
         elif field.name == "kept":
             yield from ((f"fetched_{k.what}", f"{k.files} {k.size} {k.where}") for k in found.kept)
         elif field.name == "room":
-            yield from (("room", f"{r['free']} {r['total']} {r['path']}") for r in found.room)
+            yield from (("room", f"{r.free} {r.total} {r.path}") for r in found.room)
         elif field.name == "most_needed":
             yield from (("most_needed", f"{one.name} {one.impact}") for one in found.most_needed)
         else:

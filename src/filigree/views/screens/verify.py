@@ -8,6 +8,7 @@ from filigree.model.answer import Answer
 from filigree.model.files import Aspect, Difference, Evidence, Sort, Verdict
 from filigree.model.package import State
 from filigree.model.signatures import SignatureVerdict
+from filigree.questions.verifying.tally import VerifySummary
 from filigree.questions.verifying.verdicts import SIGNED, FileVerdict
 from filigree.views.options import VerifyOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
@@ -31,9 +32,11 @@ _EVIDENCE = (
 _FILE = (Column(""), Column("", wrap=True), Column("", wrap=True))
 
 
-def screen(answer: Answer[FileVerdict], ink: Ink, options: VerifyOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[FileVerdict, VerifySummary], ink: Ink, options: VerifyOptions
+) -> Iterator[str]:
     """The answer of `verify` for people."""
-    unsound = answer.summary["unsound"]
+    unsound = answer.summary.unsound
     for package, found in _groups(answer.records):
         state = unsound.get(package.partition(":")[0])
         words = f"  {STATE_WORDS[State(state)]}: its files need not be complete" if state else ""
@@ -48,7 +51,9 @@ def titles(options: VerifyOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[FileVerdict], options: VerifyOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[FileVerdict, VerifySummary], options: VerifyOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for row in answer.records:
         differences = [_plain_difference(d) for d in row.differences]
@@ -114,19 +119,19 @@ def _plain_difference(difference: Difference) -> str:
     return f"{difference.aspect.value}: {expected} -> {found}"
 
 
-def _summary(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
+def _summary(answer: Answer[FileVerdict, VerifySummary], ink: Ink) -> Iterator[str]:
     summary = answer.summary
-    verdicts = {Verdict(name): count for name, count in summary["verdicts"].items()}
+    verdicts = summary.verdicts
     parts: list[str | Piece] = [
-        Piece(count_words(summary["paths"], "path"), Style.TITLE),
-        f" of {count_words(summary['packages'], 'package')} looked at, ",
-        f"{size_words(summary['bytes_read'])} read in {summary['seconds']:.1f} s",
+        Piece(count_words(summary.paths, "path"), Style.TITLE),
+        f" of {count_words(summary.packages, 'package')} looked at, ",
+        f"{size_words(summary.bytes_read)} read in {summary.seconds:.1f} s",
     ]
     yield from closing(ink, *parts)
     for verdict in sorted(verdicts, key=_WORST.__getitem__):
         hint = _HINTS.get(verdict)
-        if verdict is Verdict.INTACT and summary["touched"]:
-            hint = f"{summary['touched']:,} of them with another time of change"
+        if verdict is Verdict.INTACT and summary.touched:
+            hint = f"{summary.touched:,} of them with another time of change"
         pieces: list[str | Piece] = [
             f"  {verdicts[verdict]:>9,} ",
             Piece(verdict.value, VERDICT_STYLES[verdict]),
@@ -138,12 +143,14 @@ def _summary(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
     if not any(verdict.alarming for verdict in verdicts) and not answer.interrupted:
         yield from _all_well(answer, ink, verdicts)
     elif answer.interrupted:
-        left = summary["paths_in_all"] - summary["paths"]
+        left = summary.paths_in_all - summary.paths
         yield ink.paint(line(Piece(f"Interrupted: {left:,} paths were not reached.", Style.WARN)))
 
 
-def _all_well(answer: Answer[FileVerdict], ink: Ink, verdicts: dict[Verdict, int]) -> Iterator[str]:
-    if not answer.summary["paths"]:
+def _all_well(
+    answer: Answer[FileVerdict, VerifySummary], ink: Ink, verdicts: dict[Verdict, int]
+) -> Iterator[str]:
+    if not answer.summary.paths:
         yield ink.paint(line(Piece("Nothing could be judged.", Style.WARN)))
         return
     clean = not answer.gaps and Verdict.UNREADABLE not in verdicts
@@ -151,19 +158,19 @@ def _all_well(answer: Answer[FileVerdict], ink: Ink, verdicts: dict[Verdict, int
     yield ink.paint(line(Piece(words, Style.GOOD if clean else Style.WARN)))
 
 
-def _policies(summary: dict[str, Any], ink: Ink) -> Iterator[str]:
+def _policies(summary: VerifySummary, ink: Ink) -> Iterator[str]:
     """What rests on the system's own policy: of which sort, where that is said, and since when."""
-    rows = summary["local_policy"]
-    if not rows or summary["least_evidence"] != Evidence.RECORD.value:
+    rows = summary.local_policy
+    if not rows or summary.least_evidence is not Evidence.RECORD:
         return  # where better evidence was asked for, all that is among the gaps
     told = []
     for row in rows:
         where = ""
-        if row["said_in"] is not None:
-            since = (row["changed_at"] or "").replace("T", " ").replace("Z", " UTC")
-            where = f" ({row['said_in']}{', changed ' + since if since else ''})"
-        told.append(f"{row['files']:,} by {row['sort']}{where}")
-    count = sum(row["files"] for row in rows)
+        if row.said_in is not None:
+            since = (row.changed_at or "").replace("T", " ").replace("Z", " UTC")
+            where = f" ({row.said_in}{', changed ' + since if since else ''})"
+        told.append(f"{row.files:,} by {row.sort.value}{where}")
+    count = sum(row.files for row in rows)
     words = (
         f"{count_words(count, 'verdict')} {'rests' if count == 1 else 'rest'} on the system's own"
     )
@@ -171,43 +178,38 @@ def _policies(summary: dict[str, Any], ink: Ink) -> Iterator[str]:
     yield from ink.flowed(line(Piece(words, Style.WARN)))
 
 
-def _rests_on(answer: Answer[FileVerdict], ink: Ink) -> Iterator[str]:
+def _rests_on(answer: Answer[FileVerdict, VerifySummary], ink: Ink) -> Iterator[str]:
     """What the verdicts rest on, in a few sentences."""
     summary = answer.summary
-    counts = summary["paths_by_evidence"]
-    compared = listed([name.replace("-", " ") for name in summary["compared"]])
-    alone = Evidence.RECORD.value
+    counts = summary.paths_by_evidence
+    compared = listed([name.replace("-", " ") for name in summary.compared])
     for evidence, words in _EVIDENCE:
-        count = counts.get(evidence.value, 0)
+        count = counts.get(evidence, 0)
         if count and (evidence is not Evidence.RECORD or len(counts) > 1):
             told = (
                 f"{count_words(count, 'verdict')} {'rests' if count == 1 else 'rest'} on {words}."
             )
             yield from ink.flowed(line(Piece(told, Style.FAINT)))
-    if not summary["paths"]:
+    if not summary.paths:
         return
-    if set(counts) <= {alone}:
+    if set(counts) <= {Evidence.RECORD}:
         words = f"This rests on the local record alone ({compared}): "
         words += "whoever could change the files could have changed it too."
         yield from ink.flowed(line(Piece(words, Style.FAINT)))
     else:
-        whose = "yours" if summary["keys_of"] == "auditor" else "the root's own"
+        whose = "yours" if summary.keys_of == "auditor" else "the root's own"
         words = f"Compared: {compared}. The keys were {whose}."
         yield from ink.flowed(line(Piece(words, Style.FAINT)))
     yield from _policies(summary, ink)
-    signatures = {
-        SignatureVerdict(name): count for name, count in summary["record_signatures"].items()
-    }
+    signatures = summary.record_signatures
     odd = [f"{n:,} {v.value}" for v, n in signatures.items() if v is not SignatureVerdict.GOOD]
     if odd:
         told = listed([f"{signatures.get(SignatureVerdict.GOOD, 0):,} good", *odd])
         words = f"Signatures of the packages' own records: {told}."
         yield from ink.flowed(line(Piece(words, Style.WARN)))
-    if summary["reused"]:
-        words = (
-            f"{summary['reused']:,} files were not read again: of the same size, times and inode "
-        )
+    if summary.reused:
+        words = f"{summary.reused:,} files were not read again: of the same size, times and inode "
         yield from ink.flowed(line(Piece(words + "as in the earlier result.", Style.WARN)))
-    if summary["sample"] is not None:
-        words = f"A sample of {summary['sample']:g} % of the files: a quick look, and no more."
+    if summary.sample is not None:
+        words = f"A sample of {summary.sample:g} % of the files: a quick look, and no more."
         yield ink.paint(line(Piece(words, Style.WARN)))

@@ -5,7 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.questions.commands.whatif import VERSIONS, WhatifRow
+from filigree.questions.commands.whatif import VERSIONS, WhatifRow, WhatifSummary
 from filigree.questions.planning.outcomes import PlanAction
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
@@ -23,19 +23,21 @@ _HEADS = {
 }
 
 
-def screen(answer: Answer[WhatifRow], ink: Ink, options: ViewOptions) -> Iterator[str]:
+def screen(
+    answer: Answer[WhatifRow, WhatifSummary], ink: Ink, options: ViewOptions
+) -> Iterator[str]:
     """The answer of `whatif` for people."""
     summary = answer.summary
     yield from _loud(answer, ink)
-    for words in summary["remarks"]:
+    for words in summary.remarks:
         yield from ink.flowed(line(words))
-    if summary["possible"] is False:
+    if summary.possible is False:
         yield ink.paint(line(Piece("There is no way", Style.BAD)))
-        for at, sentence in enumerate(summary["obstacles"]):
+        for at, sentence in enumerate(summary.obstacles):
             lead = "because " if at == 0 else "and     "
             yield from ink.flowed(line("  ", Piece(lead, Style.FAINT), sentence), 10)
         return
-    if summary["possible"] is None:
+    if summary.possible is None:
         yield "Whether there is a way was not found out."
         return
     for action, (head, style) in _HEADS.items():
@@ -52,15 +54,15 @@ def titles(options: ViewOptions) -> Sequence[str]:
     return _FIELDS
 
 
-def rows(answer: Answer[WhatifRow], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(answer: Answer[WhatifRow, WhatifSummary], options: ViewOptions) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
 
 
-def _loud(answer: Answer[WhatifRow], ink: Ink) -> Iterator[str]:
-    lost, guarded = answer.summary["chosen_lost"], answer.summary["protected_lost"]
-    untold = answer.summary["leftover"] is None
+def _loud(answer: Answer[WhatifRow, WhatifSummary], ink: Ink) -> Iterator[str]:
+    lost, guarded = answer.summary.chosen_lost, answer.summary.protected_lost
+    untold = answer.summary.leftover is None
     whose = "Lost by this, whether or not a person asked for them"
     for names, words in (
         (guarded, "This system is not meant to be without"),
@@ -99,40 +101,40 @@ def _table(action: PlanAction, group: Sequence[WhatifRow], ink: Ink) -> Iterator
     yield from ink.table(columns, cells, indent=2)
 
 
-def _weights(answer: Answer[WhatifRow], ink: Ink) -> Iterator[str]:
+def _weights(answer: Answer[WhatifRow, WhatifSummary], ink: Ink) -> Iterator[str]:
     summary = answer.summary
     if not answer.records:
         yield from closing(ink, Piece("Nothing would change", Style.GOOD))
     else:
         counted = (
-            ("add", "added"), ("upgrade", "newer"), ("change", "another version"),
-            ("downgrade", "older"), ("drop", "dropped"), ("leftover", "left over"),
+            (summary.add, "added"), (summary.upgrade, "newer"), (summary.change, "another version"),
+            (summary.downgrade, "older"), (summary.drop, "dropped"),
+            (summary.leftover, "left over"),
         )  # fmt: skip
-        words = [f"{summary[key]:,} {word}" for key, word in counted if summary[key]]
+        words = [f"{count:,} {word}" for count, word in counted if count]
         yield from closing(ink, Piece(", ".join(words), Style.TITLE), *_sizes(summary))
-        for room in summary["room"]:
+        for room in summary.room:
             yield from fact(
-                ink, "room", f"{size_words(room['free'])} free of {size_words(room['total'])} on "
-                f"{room['path']}", width=6,
+                ink, "room", f"{size_words(room.free)} free of {size_words(room.total)} on {room.path}",
+                width=6,
             )  # fmt: skip
-    ways = summary["ways"]
+    ways = summary.ways
     if ways:
         yield ""
-        for key, how in (("without_dropping", "Without"), ("with_dropping", "With")):
-            way = ways[key]
-            text = f"{how} dropping anything: {count_words(way['upgraded'], 'package')} newer"
-            text += f", {way['added']:,} added" if way["added"] else ""
-            text += f", dropped: {', '.join(way['dropped'])}" if way["dropped"] else ""
+        for way, how in ((ways.without_dropping, "Without"), (ways.with_dropping, "With")):
+            text = f"{how} dropping anything: {count_words(way.upgraded, 'package')} newer"
+            text += f", {way.added:,} added" if way.added else ""
+            text += f", dropped: {', '.join(way.dropped)}" if way.dropped else ""
             yield from ink.flowed(line(Piece(text, Style.FAINT)), 4)
 
 
-def _sizes(summary: dict[str, Any]) -> list[str]:
+def _sizes(summary: WhatifSummary) -> list[str]:
     parts: list[str] = []
-    if summary["fetch_size"]:
-        parts.append(f"; {size_words(summary['fetch_size'])} to fetch")
-    change = summary["disk_change"]
+    if summary.fetch_size:
+        parts.append(f"; {size_words(summary.fetch_size)} to fetch")
+    change = summary.disk_change
     if change:
         parts.append(f"; {size_words(abs(change))} {'more' if change > 0 else 'less'} on disk")
-    if summary["leftover_size"]:
-        parts.append(f"; {size_words(summary['leftover_size'])} left over")
+    if summary.leftover_size:
+        parts.append(f"; {size_words(summary.leftover_size)} left over")
     return parts

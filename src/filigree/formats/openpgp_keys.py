@@ -9,7 +9,9 @@ Rules, before the code that keeps them:
 
 import re
 from datetime import datetime, timedelta
-from typing import Any, NamedTuple
+from typing import Any
+
+from filigree.model.keys import Key
 
 _EC_CURVES = {
     "2a8648ce3d030107": "NIST P-256", "2b81040022": "NIST P-384", "2b81040023": "NIST P-521",
@@ -20,36 +22,6 @@ _FIXED = {"Ed25519": "Ed25519", "Ed448": "Ed448", "X25519": "X25519", "X448": "X
 _BITS = {"RSAEncryptSign": "RSA", "RSASign": "RSA", "RSAEncrypt": "RSA", "DSA": "DSA"}
 _SELF = ("GenericCertification", "PersonaCertification", "CasualCertification",
          "PositiveCertification", "DirectKey")  # fmt: skip
-
-
-class Key(NamedTuple):
-    """One certificate: the fingerprints of all its keys, its own first, whose it is, where it lies.
-
-    `algorithm` is that of its own key, with its size where it has one; `weakness` is why it is not
-    to be relied on, None where nothing speaks against it. `doubt` is why it is not known whether it was
-    revoked, None where that is known. `certificate` is the library's own.
-    """
-
-    fingerprints: tuple[str, ...]
-    identity: str | None
-    made_at: datetime | None
-    expires_at: datetime | None
-    revoked: bool
-    file: str
-    certificate: Any
-    algorithm: str = "unknown"
-    weakness: str | None = None
-    revoked_at: datetime | None = None
-    doubt: str | None = None
-
-    @property
-    def fingerprint(self) -> str:
-        """What it is told apart by, in hex."""
-        return self.fingerprints[0]
-
-    def made(self, issuer: str) -> bool:
-        """Whether one of its keys is the one that a signature names, by fingerprint or key ID."""
-        return bool(issuer) and any(one.endswith(issuer) for one in self.fingerprints)
 
 
 def read_keys(data: bytes, file: str) -> list[Key]:
@@ -131,7 +103,7 @@ def _key(certificate: Any, file: str, told: dict[str, str]) -> Key:
     return Key(
         fingerprints=(own, *(one for one in prints if one != own)), identity=identity, made_at=made,
         expires_at=expires, revoked=revoked,
-        file=file, certificate=certificate, algorithm=algorithm or "unknown", weakness=weakness,
+        file=file, material=certificate, algorithm=algorithm or "unknown", weakness=weakness,
         revoked_at=revoked_at, doubt=doubt,
     )  # fmt: skip
 
