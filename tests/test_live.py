@@ -375,7 +375,7 @@ def test_what_is_behind_is_in_the_raw_indexes(system: System) -> None:
     for row in rows.values():
         versions = {version for version, _ in raw[row.name]}
         assert row.candidate in versions
-        if row.standing == "ahead":
+        if row.status == "ahead":
             assert row.installed not in versions
         if row.security:
             assert any("security" in name for _, name in raw[row.name])

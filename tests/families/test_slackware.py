@@ -628,7 +628,7 @@ def test_reasons_are_not_on_record(dunlin: Path, question: str) -> None:
     assert "does not record whether a person asked for a package" in whys(answer)
     assert answer.exit_status in (1, 3)
     for row in answer.records:
-        assert getattr(row, "standing", None) is None
+        assert getattr(row, "status", None) is None
         assert getattr(row, "chosen", None) is None
     if question == "whatif":
         assert answer.summary.leftover is answer.summary.leftover_size is None
@@ -636,7 +636,7 @@ def test_reasons_are_not_on_record(dunlin: Path, question: str) -> None:
 
 def test_what_is_another_version_and_what_is_newer(dunlin: Path) -> None:
     answer = asked(dunlin, behind)
-    found = {row.name: row.standing for row in answer.records}
+    found = {row.name: row.status for row in answer.records}
     different = {"chartroom", "coast-certificates", "harbourlog", "libsluice3"}
     assert {name for name, one in found.items() if one is UpdateStatus.DIFFERENT} == different
     # Of these the list of changes has both builds.
@@ -666,7 +666,7 @@ def test_a_hole_that_another_version_mends_is_told(own: Path) -> None:
         "  Charts. (CVE-2026-99999)", "  (* Security fix *)", "",
     ]))  # fmt: skip
     row = next(row for row in asked(own, behind).records if row.name == "chartroom")
-    assert (row.standing, row.security) == (UpdateStatus.DIFFERENT, True)
+    assert (row.status, row.security) == (UpdateStatus.DIFFERENT, True)
     assert row.advisories[0].references[0].identity == "CVE-2026-99999"
 
 

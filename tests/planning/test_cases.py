@@ -365,7 +365,7 @@ def test_a_case(case: Case) -> None:
     assert told(outcome) == case.expected
     if outcome.found:
         before = set(checked(world, world.here))
-        assert set(checked(world, [item.package for item in outcome.final])) <= before
+        assert set(checked(world, [candidate.package for candidate in outcome.final])) <= before
         assert all(change.reason for change in outcome.changes)
         return
     sentences = [said.sentence for said in say(world, outcome.obstacles, planner.wishes.add)]
@@ -418,4 +418,4 @@ def test_an_archive_that_is_given_goes_before_what_is_offered() -> None:
     world = MadeWorld([deb("z")], [*offered, given])
     outcome = Planner(world, Wishes(add=[offered[0], given])).decide()
     assert told(outcome) == "+a=1 +b=1"
-    assert any(item.package is given for item in outcome.final)
+    assert any(candidate.package is given for candidate in outcome.final)

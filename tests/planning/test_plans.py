@@ -109,7 +109,7 @@ def test_a_plan_is_sound_and_where_there_is_none_exhaustive_search_finds_none(
     if not outcome.found:
         assert outcome.obstacles
         return
-    final = [item.package for item in outcome.final]
+    final = [candidate.package for candidate in outcome.final]
     assert is_sound(world, final)
     assert wish in final
     assert _allowed(world, final, {wish.name}, set())
@@ -147,7 +147,7 @@ def test_what_must_go_with_a_package_is_what_exhaustive_search_must_drop(
     assert outcome.found is bool(ways)
     if not outcome.found:
         return
-    kept = {item.package for item in outcome.final}
+    kept = {candidate.package for candidate in outcome.final}
     assert tuple(p for p in world.here if p in kept) in ways
     # No way keeps all of that and more; and where one way keeps the most, it is this one.
     assert not any(kept < set(way) for way in ways)
@@ -171,11 +171,11 @@ def test_as_new_as_can_be_without_a_loss(world: MadeWorld) -> None:
     world = MadeWorld(world.here, offered)
     outcome = plan(world, everything=True)
     assert outcome.found, "to leave everything as it is is a plan"
-    final = [item.package for item in outcome.final]
+    final = [candidate.package for candidate in outcome.final]
     assert is_sound(world, final)
     assert outcome.lossless
     newest = plan(world, everything=True, may_drop=True)
-    assert is_sound(world, [item.package for item in newest.final])
+    assert is_sound(world, [candidate.package for candidate in newest.final])
 
 
 def _is_newer(world: MadeWorld, package: Package) -> bool:

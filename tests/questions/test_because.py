@@ -74,7 +74,7 @@ def test_chains_are_independent_and_the_shortest_first(several: str) -> None:
 
 
 @pytest.mark.parametrize(
-    ("subject", "standing", "words"),
+    ("subject", "status", "words"),
     [
         ("chosen1", StayStatus.CHOSEN, "it was chosen itself"),
         (
@@ -89,33 +89,33 @@ def test_chains_are_independent_and_the_shortest_first(several: str) -> None:
         ("base", StayStatus.PROTECTED, "it is protected, and no chosen package needs it"),
     ],
 )
-def test_in_words(several: str, subject: str, standing: StayStatus, words: str) -> None:
+def test_in_words(several: str, subject: str, status: StayStatus, words: str) -> None:
     (row,) = why(several, subject)
-    assert (row.standing, row.words) == (standing, words)
+    assert (row.status, row.words) == (status, words)
 
 
 def test_what_is_not_installed(heron: Path) -> None:
     with open_system(str(heron)) as system:
         (row,) = because(system, ["kittiwake"], scope=Scope.ANY).records
-    assert row.standing is StayStatus.NOT_INSTALLED
+    assert row.status is StayStatus.NOT_INSTALLED
     assert chains(row) == ["tidegauge kittiwake"]
     assert row.chains[0].steps[0].kind is Relation.RECOMMENDS
 
 
 def test_what_is_not_installed_is_found_unasked(heron: Path, several: str) -> None:
     (row,) = why(str(heron), "kittiwake")
-    assert row.standing is StayStatus.NOT_INSTALLED
+    assert row.status is StayStatus.NOT_INSTALLED
     assert chains(row) == ["tidegauge kittiwake"]
     # Without any repository the name alone does.
     (row,) = why(several, "nothing")
     assert chains(row) == ["chosen2 nothing"]
-    assert (row.version, row.standing) == ("", StayStatus.NOT_INSTALLED)
+    assert (row.version, row.status) == ("", StayStatus.NOT_INSTALLED)
     assert why(several, "nobody-names-this") == []
 
 
 def test_at_curlew_what_is_wanted_backwards_keeps_too(curlew: Path) -> None:
     (row,) = why(str(curlew), "libbrine2")
-    assert row.standing is StayStatus.NEEDED
+    assert row.status is StayStatus.NEEDED
     assert all(chain.steps[-1].name == "libbrine2" for chain in row.chains)
 
 
@@ -170,7 +170,7 @@ def test_left_over_and_kept_is_everything_and_chains_are_real(
         assert names == set(range(8)) - kept
         for row in because(system, [f"p{number}" for number in range(8)], 9).records:
             number = int(row.subject[1:])
-            assert (row.standing is StayStatus.LEFT_OVER) is (number in names)
+            assert (row.status is StayStatus.LEFT_OVER) is (number in names)
             seen: list[int] = []
             for chain in row.chains:
                 steps = [int(step.name[1:]) for step in chain.steps]

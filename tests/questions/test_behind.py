@@ -22,7 +22,7 @@ def asked(root: Path, security: bool = False, now: datetime = IN_TIME) -> Answer
 
 
 def standings(root: Path) -> dict[str, tuple[str, str | None]]:
-    return {row.name: (row.standing.value, row.candidate) for row in asked(root).records}
+    return {row.name: (row.status.value, row.candidate) for row in asked(root).records}
 
 
 def test_heron(heron: Path) -> None:
@@ -50,10 +50,10 @@ def test_heron(heron: Path) -> None:
 
 def test_curlew(curlew: Path) -> None:
     rows = {row.name: row for row in asked(curlew).records}
-    assert rows["ropewalk-common"].standing == "replaced"
+    assert rows["ropewalk-common"].status == "replaced"
     assert rows["ropewalk-common"].candidate_name == "ropewalk-patterns"
-    assert rows["foghorn"].standing == "held"
-    assert rows["quayside"].standing == "passed-over"
+    assert rows["foghorn"].status == "held"
+    assert rows["quayside"].status == "passed-over"
     # The stream with the newer gauge is not followed.
     assert "tidegauge" not in rows
     (fix,) = rows["jetty"].advisories

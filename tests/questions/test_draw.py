@@ -45,18 +45,18 @@ def test_nodes_and_ties_are_the_neighbourhood(heron: Path) -> None:
 def test_what_is_unmet_and_what_is_not_installed(heron: Path) -> None:
     with open_system(str(heron)) as system:
         rows = {row.node: row for row in draw(system, ["lockgate-firmware"], 1).records}
-        assert rows["libsluice3 (>= 3.2)"].standing is NodeStatus.UNMET
+        assert rows["libsluice3 (>= 3.2)"].status is NodeStatus.UNMET
         (tie,) = [t for t in rows["lockgate-firmware"].ties if t.to == "libsluice3 (>= 3.2)"]
         assert tie.met is False
         more = draw(system, ["tide-essentials"], 1, scope=Scope.AVAILABLE).records
-        assert NodeStatus.AVAILABLE in {row.standing for row in more}
+        assert NodeStatus.AVAILABLE in {row.status for row in more}
 
 
 def test_a_crowd_becomes_one_node(crowd: str) -> None:
     with open_system(crowd) as system:
         answer = draw(system, ["middle"])
     assert len(answer.records) <= 60
-    several = [row for row in answer.records if row.standing is NodeStatus.SEVERAL]
+    several = [row for row in answer.records if row.status is NodeStatus.SEVERAL]
     assert sum(row.packages for row in answer.records if row.side is Side.NEEDED_BY) == 90
     assert several[0].node == f"{several[0].packages} askers, 1 away"
     assert {tie.to for tie in several[0].ties} == {"middle"}

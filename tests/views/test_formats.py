@@ -89,13 +89,13 @@ SCHEMA = {
     "repository archive_size chosen would_meet",
     "needed-by": "name version depth kind requirement status via repeat via_version architecture reason "
     "repository archive_size chosen would_meet",
-    "because": "subject version architecture reason standing words chains more",
+    "because": "subject version architecture reason status words chains more",
     "obstacles": "subject version architecture repository installed installable reasons helps added "
     "changed dropped fetch_size",
     "whatif": "action name version reason architecture before asked replaced chosen protected repository "
     "archive_size installed_size",
     "leftover": "name version architecture installed_size cluster leaf island needed_by",
-    "draw": "node name version architecture side depth standing chosen installed_size repository "
+    "draw": "node name version architecture side depth status chosen installed_size repository "
     "packages ties",
     "verify": "package architecture path role verdict evidence differences reason version seen "
     "policy policy_file",
@@ -107,7 +107,7 @@ SCHEMA = {
     "made_at fetched_at expires_at signature signers configured_in addresses keys must_be_signed path "
     "own matches reason remarks",
     "seek": "name version architecture installed summary repositories candidate rank matched",
-    "behind": "name architecture installed candidate repository size security advisories held standing "
+    "behind": "name architecture installed candidate repository size security advisories held status "
     "candidate_name why_security why",
     "refresh": "identity address architecture outcome why signature made_at expires_at packages sent "
     "remarks "

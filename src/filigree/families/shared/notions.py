@@ -30,4 +30,3 @@ NOTIONS: Mapping[str, str] = {
     "history": "what happened before",
 }
 """The notions, each with what it tells."""
-

@@ -59,7 +59,7 @@ class Chain:
 class BecauseRow:
     """One package, why it is here, and chains that share nothing but itself, the shortest first.
 
-    `standing` is None where the family does not record why packages are there; then the chains start at
+    `status` is None where the family does not record why packages are there; then the chains start at
     what asks for it. `more` is whether there are further independent chains than were asked for.
     """
 
@@ -67,7 +67,7 @@ class BecauseRow:
     version: str
     architecture: str
     reason: Reason | None
-    standing: StayStatus | None
+    status: StayStatus | None
     words: str
     chains: list[Chain]
     more: bool
@@ -111,12 +111,12 @@ def because(
         notes = [*lookup.notes, *map(str, unmatched)]
         return Answer(
             "because", system.system_label, rows, _summary(rows), system.gaps, notes,
-            bad_news=bool(notes) or any(row.standing is StayStatus.LEFT_OVER for row in rows),
+            bad_news=bool(notes) or any(row.status is StayStatus.LEFT_OVER for row in rows),
         )  # fmt: skip
 
 
 def _summary(rows: Iterable[BecauseRow]) -> BecauseSummary:
-    counted = Counter(row.standing for row in rows)
+    counted = Counter(row.status for row in rows)
     return BecauseSummary(
         chosen=counted[StayStatus.CHOSEN], protected=counted[StayStatus.PROTECTED],
         needed=counted[StayStatus.NEEDED], wished=counted[StayStatus.WISHED],
@@ -151,7 +151,7 @@ def _row(lookup: Lookup, graph: Graph, package: Package, limit: int) -> BecauseR
 
 def _present(
     package: Package,
-    standing: StayStatus | None,
+    status: StayStatus | None,
     words: str,
     found: Sequence[list[Tie]],
     limit: int,
@@ -159,7 +159,7 @@ def _present(
     """The record of a package that is installed."""
     chains = [Chain(_steps(chain, package)) for chain in found[:limit]]
     return BecauseRow(
-        package.name, package.version, package.architecture, package.reason, standing, words,
+        package.name, package.version, package.architecture, package.reason, status, words,
         chains, len(found) > limit,
     )  # fmt: skip
 

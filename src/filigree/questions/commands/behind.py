@@ -74,7 +74,7 @@ class BehindRow:
     security: bool | None
     advisories: list[AdvisoryRow]
     held: bool
-    standing: UpdateStatus
+    status: UpdateStatus
     candidate_name: str | None
     why_security: str | None
     why: str | None
@@ -118,7 +118,7 @@ def behind(
         if report_silence(system, "advisories", "what of it is for security"):
             rows = [replace(row, security=None) for row in rows]
         _report_expired(system, offered)
-        guessed = sum(row.standing is UpdateStatus.DIFFERENT for row in rows)
+        guessed = sum(row.status is UpdateStatus.DIFFERENT for row in rows)
         if guessed:
             report_silence(system, "order", f"whether {guessed:,} other versions are newer")
         summary = _summary(system, offered, rows)
@@ -127,7 +127,7 @@ def behind(
         return Answer(
             "behind", system.system_label, shown, summary, system.gaps, notes,
             bad_news=bool(notes)
-            or any(bool(row.security) and row.standing.missing for row in rows),
+            or any(bool(row.security) and row.status.missing for row in rows),
         )  # fmt: skip
 
 
@@ -176,13 +176,13 @@ def _row(
     urgent = [one for one in newer if one.repository.security]
     why = _why_security(urgent, speaking)
 
-    def row(standing: UpdateStatus, one: Offering | None, words: str | None = None) -> BehindRow:
+    def row(status: UpdateStatus, one: Offering | None, words: str | None = None) -> BehindRow:
         return BehindRow(
             name=here.name, architecture=here.architecture, installed=here.version,
             candidate=one.package.version if one else None,
             repository=one.repository.identity if one else None,
-            size=one.package.archive_size if one else None, security=bool(why) and standing.missing,
-            advisories=speaking, held=here.held, standing=standing, candidate_name=None,
+            size=one.package.archive_size if one else None, security=bool(why) and status.missing,
+            advisories=speaking, held=here.held, status=status, candidate_name=None,
             why_security=why, why=words,
         )  # fmt: skip
 
@@ -305,12 +305,12 @@ def _obsoletes(system: System, offered: Catalogue, newcomer: Package, package: P
 
 
 def _replaced(here: Package, by: Offering) -> BehindRow:
-    standing = UpdateStatus.HELD if here.held else UpdateStatus.REPLACED
+    status = UpdateStatus.HELD if here.held else UpdateStatus.REPLACED
     return BehindRow(
         name=here.name, architecture=here.architecture, installed=here.version,
         candidate=by.package.version, repository=by.repository.identity,
         size=by.package.archive_size, security=False, advisories=[], held=here.held,
-        standing=standing, candidate_name=by.package.name, why_security=None,
+        status=status, candidate_name=by.package.name, why_security=None,
         why=f"{by.package.name} takes its place",
     )  # fmt: skip
 
@@ -328,7 +328,7 @@ def _summary(system: System, offered: Catalogue, rows: Sequence[BehindRow]) -> B
     made = [one.copy.made_at for one, _ in offered.indexes.tables if one.copy and one.copy.made_at]
     present = [p for p in system.packages if p.state.present]
     names = offered.known(p.name for p in present)
-    counted = Counter(row.standing for row in rows)
+    counted = Counter(row.status for row in rows)
     silent = "advisories" in system.family.silent_on
     return BehindSummary(
         installed=len(present),
@@ -342,7 +342,7 @@ def _summary(system: System, offered: Catalogue, rows: Sequence[BehindRow]) -> B
         different=counted[UpdateStatus.DIFFERENT],
         ahead=counted[UpdateStatus.AHEAD],
         size=sum(
-            r.size or 0 for r in rows if r.standing in (UpdateStatus.BEHIND, UpdateStatus.REPLACED)
+            r.size or 0 for r in rows if r.status in (UpdateStatus.BEHIND, UpdateStatus.REPLACED)
         ),
         asked_at=offered.indexes.now,
         newest_index_at=max(made, default=None),

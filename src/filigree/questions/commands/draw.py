@@ -64,7 +64,7 @@ class NodeRow:
     architecture: str | None
     side: Side
     depth: int
-    standing: NodeStatus
+    status: NodeStatus
     chosen: bool | None
     installed_size: int | None
     repository: str | None
@@ -136,10 +136,10 @@ def draw(
         summary = DrawSummary(
             subjects=[row.node for row in rows if row.side is Side.SUBJECT],
             nodes=len(rows),
-            packages=sum(row.packages for row in rows if row.standing is not NodeStatus.UNMET),
+            packages=sum(row.packages for row in rows if row.status is not NodeStatus.UNMET),
             gathered=every - len(rows) if every > len(rows) else 0,
             ties=sum(len(row.ties) for row in rows),
-            unmet=sum(row.standing is NodeStatus.UNMET for row in rows),
+            unmet=sum(row.status is NodeStatus.UNMET for row in rows),
             kinds=sorted(kinds),
         )
         return Answer(
@@ -243,7 +243,7 @@ class _Picture:
             node=node.label, name=package.name if package else None,
             version=package.version if package else None,
             architecture=package.architecture if package else None, side=node.side, depth=node.depth,
-            standing=_standing(node),
+            status=_status(node),
             chosen=_chosen(self._system, package),
             installed_size=node.size if package or node.members else None,
             repository=package.repository if package and package.state is State.AVAILABLE else None,
@@ -263,7 +263,7 @@ def _chosen(system: System, package: Package | None) -> bool | None:
     return known_chosen(system, package)
 
 
-def _standing(node: _Node) -> NodeStatus:
+def _status(node: _Node) -> NodeStatus:
     if node.members:
         return NodeStatus.SEVERAL
     if node.package is None:

@@ -219,17 +219,21 @@ def _what_would_help(world: SystemWorld, package: Package) -> list[str]:
         return []
     there = set(outcome.final)
     parts = []
-    for item in problem.items:
-        if item.here and item.package.held and item not in there:
-            parts.append(f"letting go of the hold on {item.package.name}")
-    for item in outcome.final:
-        if item.passed_over is not None:
-            one = item.package
+    for candidate in problem.candidates:
+        if candidate.here and candidate.package.held and candidate not in there:
+            parts.append(f"letting go of the hold on {candidate.package.name}")
+    for candidate in outcome.final:
+        if candidate.passed_over is not None:
+            one = candidate.package
             parts.append(
                 f"taking {one.name}={one.version} of {one.repository}, which the rules pass over"
             )
     drops = [c.package.name for c in outcome.changes if c.action is PlanAction.DROP and not c.asked]
-    held = {item.package.name for item in problem.items if item.here and item.package.held}
+    held = {
+        candidate.package.name
+        for candidate in problem.candidates
+        if candidate.here and candidate.package.held
+    }
     rest = [name for name in drops if name not in held]
     if rest:
         parts.append(f"dropping {', '.join(rest)}")

@@ -150,10 +150,10 @@ def _of_installed(
         by_record = True
     found = [(record, judge(system, record, read_all=True, whose=package)) for record in records]
     links = [_disk_link(system, found, path, by_record), *_record_links(system, expected)]
-    if expected.archive is not None and expected.standing is not None:
+    if expected.archive is not None and expected.vouched is not None:
         names = {record.path for record in records} if path is not None else None
         links.append(_archive_link(expected, names, len(records)))
-        links += _standing_links(expected.standing, expected.archive)
+        links += _vouched_links(expected.vouched, expected.archive)
     else:
         links.append(ChainLink("archive", Holds.ABSENT, references.lack(package)))
         links += _promise_links(references.promises.get(package, ()))
@@ -251,7 +251,7 @@ def _of_archive(package: Package, archive: Archive, vouching: Vouching) -> Prove
     promises = vouching.promises([package]).get(package, [])
     try:
         checks = list(archive.checks())
-        standing = vouching.standing(archive, promises, below=False, given=True)
+        vouched = vouching.weigh(archive, promises, below=False, given=True)
     except (AccessError, DatabaseError) as error:
         links = [ChainLink("archive", Holds.BROKEN, f"it cannot be read to its end: {error.what}")]
         return _row(path, package, Evidence.RECORD, links, None, path)
@@ -265,30 +265,28 @@ def _of_archive(package: Package, archive: Archive, vouching: Vouching) -> Prove
         links.append(ChainLink("archive", Holds.YES, f"it is what it says of itself: {told}"))
     else:
         links.append(ChainLink("archive", Holds.ABSENT, "it carries no digest of itself"))
-    links += _standing_links(standing, path)
+    links += _vouched_links(vouched, path)
     if not promises:
         links.append(
             ChainLink("index entry", Holds.ABSENT, "no index that may be believed offers it")
         )
-    return _row(path, package, standing.evidence, links, standing.signature.verdict, path)
+    return _row(path, package, vouched.evidence, links, vouched.signature.verdict, path)
 
 
-def _standing_links(standing: Vouched, path: str) -> Iterator[ChainLink]:
+def _vouched_links(vouched: Vouched, path: str) -> Iterator[ChainLink]:
     """From an archive to the keys: by its own signature, and by the index that tells its digest."""
-    yield from _signature_links("signature of the archive", standing.signature)
-    if standing.broken is not None:
-        told = (
-            f"{standing.broken.place.digest} is what it should have, and {standing.digest} it has"
-        )
+    yield from _signature_links("signature of the archive", vouched.signature)
+    if vouched.broken is not None:
+        told = f"{vouched.broken.place.digest} is what it should have, and {vouched.digest} it has"
         # What bears a good signature itself needs no index; that this one tells of another is told.
-        good = standing.signature.verdict is SignatureVerdict.GOOD
+        good = vouched.signature.verdict is SignatureVerdict.GOOD
         yield ChainLink("index entry", Holds.ABSENT if good else Holds.BROKEN, told)
-        yield from _index_links(standing.broken)
-    elif standing.promise is not None:
+        yield from _index_links(vouched.broken)
+    elif vouched.promise is not None:
         yield ChainLink(
-            "index entry", Holds.YES, f"{standing.promise.place.digest}, as {path} has it"
+            "index entry", Holds.YES, f"{vouched.promise.place.digest}, as {path} has it"
         )
-        yield from _index_links(standing.promise)
+        yield from _index_links(vouched.promise)
 
 
 def _promise_links(promises: Sequence[Promise]) -> Iterator[ChainLink]:

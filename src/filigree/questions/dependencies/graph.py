@@ -57,7 +57,7 @@ class Graph:
         """What meets a need, in the order of its alternatives."""
         if need.granted is not None:
             return Satisfaction(True)
-        found = satisfy(need.condition, lambda term: self._meeting(term, asker))
+        found = satisfy(need.condition, lambda term: self._satisfying(term, asker))
         if not found.met and len(self._given) > 1:
             found = satisfy(need.condition, lambda term: self._brought_by(term, asker))
         if found.met or self._offered is None:
@@ -69,7 +69,7 @@ class Graph:
 
     def _brought_by(self, term: Term, asker: Package) -> list[Package]:
         """What meets a term of what is here, or else of the archives that are given."""
-        here = self._meeting(term, asker)
+        here = self._satisfying(term, asker)
         return here or [one for one in self._given if self._meets_itself(term, one, asker)]
 
     def _fetchable(self, term: Term, asker: Package) -> list[Package]:
@@ -95,7 +95,7 @@ class Graph:
 
         return best_of_each(self._system, self._offered, own or found)
 
-    def _meeting(self, term: Term, asker: Package) -> list[Package]:
+    def _satisfying(self, term: Term, asker: Package) -> list[Package]:
         """The packages that meet a term: through a name that they provide, or by owning a path."""
         if asker.state in _NOT_HERE and self._meets_itself(term, asker):
             # What is installed of that name would make room for it.
@@ -104,10 +104,10 @@ class Graph:
         found = self._met.get(key)
         if found is None:
             # Of whom something is asked counts by its architecture alone.
-            found = self._met[key] = self._present_meeting(term, asker)
+            found = self._met[key] = self._present_satisfying(term, asker)
         return found
 
-    def _present_meeting(self, term: Term, asker: Package) -> list[Package]:
+    def _present_satisfying(self, term: Term, asker: Package) -> list[Package]:
         rules = self._system.database.rules
         met = {
             holder: None

@@ -101,7 +101,7 @@ class _Builder:
             met: dict[int, None] = {}
             for term in meeting_terms(need.condition):
                 by_name.setdefault(term.name, {})[ask] = None
-                met |= dict.fromkeys(self._meeting(need.kind, term, asker, owners))
+                met |= dict.fromkeys(self._satisfying(need.kind, term, asker, owners))
             columns["edge_holder"].extend(met)
         columns["edge_start"].append(len(columns["edge_holder"]))
         for name, asks in by_name.items():
@@ -133,7 +133,7 @@ class _Builder:
         columns["back_start"], places = _turned(columns["edge_holder"], len(columns["table"]))
         columns["back_ask"].extend(asks[at] for at in places)
 
-    def _meeting(
+    def _satisfying(
         self, kind: Relation, term: Term, asker: Package, owners: Callable[[str], Iterable[Any]]
     ) -> Iterator[int]:
         providers = self._providers.get(term.name, ())

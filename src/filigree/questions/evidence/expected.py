@@ -51,7 +51,7 @@ class Expected(NamedTuple):
     archive: str | None
     reason: str
     aspects: frozenset[Aspect] = frozenset()
-    standing: Vouched | None = None
+    vouched: Vouched | None = None
 
 
 class Expecting:
@@ -109,20 +109,20 @@ class Expecting:
                     why = f"it is not of {package.label}, but of {archive.package.label}"
                     self._system.report(Gap(found.path, why))
                     return None
-                standing = self._vouching.standing(archive, promises, found.below, found.given)
-                if not standing.usable:
-                    self._system.report(Gap(found.path, f"not held against it: {standing.reason}"))
+                vouched = self._vouching.weigh(archive, promises, found.below, found.given)
+                if not vouched.usable:
+                    self._system.report(Gap(found.path, f"not held against it: {vouched.reason}"))
                     return None
                 shipped = archive.expected()
                 told = archive.aspects
-                return self._merged(package, records, shipped, told, standing, found)
+                return self._merged(package, records, shipped, told, vouched, found)
         except (AccessError, DatabaseError) as error:
             self._system.report(Gap(found.path, error.what))
             return None
 
     def _merged(
         self, package: Package, records: Sequence[FileRecord], shipped: Sequence[FileRecord],
-        told: frozenset[Aspect], standing: Vouched, found: FoundArchive,
+        told: frozenset[Aspect], vouched: Vouched, found: FoundArchive,
     ) -> Expected:  # fmt: skip
         """What was shipped, with what is on record of it."""
         known = self._system.database.aspects
@@ -162,7 +162,7 @@ class Expecting:
                 changed[record.path] = (Difference(Aspect.RECORD, "nothing", f"a {kind}"),)
             merged.append(record)
         return Expected(
-            merged, standing.evidence, changed, None, found.path, standing.reason, told, standing
+            merged, vouched.evidence, changed, None, found.path, vouched.reason, told, vouched
         )
 
     def _taken(self, package: Package, path: str) -> LocalPolicy | None:

@@ -125,7 +125,7 @@ class Vouching:
             found[package] = sorted(told, key=lambda promise: not promise.signed)
         return found
 
-    def standing(
+    def weigh(
         self, archive: Archive, promises: Sequence[Promise], below: bool, given: bool
     ) -> Vouched:
         """What an archive rests on. `below` is whether it lies below the root, `given` by the auditor."""

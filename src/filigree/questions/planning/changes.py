@@ -35,27 +35,31 @@ class PlanChanges:
 
     def _changes(self, final: Sequence[Candidate]) -> Iterator[PlannedChange]:
         kept = set(final)
-        came = [item for item in final if not item.here]
-        gone = [item for item in self.here if item not in kept]
+        came = [candidate for candidate in final if not candidate.here]
+        gone = [candidate for candidate in self.here if candidate not in kept]
         replaced: set[Candidate] = set()
-        asked = {self.problem.item(package) for package in self.wishes.add}
+        asked = {self.problem.candidate_of(package) for package in self.wishes.add}
         upgraded = {package.name for package in self.wishes.upgrade}
         befores = {
-            item: next((g for g in gone if self._is_same(g.package, item.package)), None)
-            for item in came
+            candidate: next((g for g in gone if self._is_same(g.package, candidate.package)), None)
+            for candidate in came
         }
-        askers = self._askers(final, [item for item in came if item in asked], befores)
-        for item in came:
-            package, before = item.package, befores[item]
+        askers = self._askers(
+            final, [candidate for candidate in came if candidate in asked], befores
+        )
+        for candidate in came:
+            package, before = candidate.package, befores[candidate]
             action = PlanAction.ADD
             if before is not None:
                 replaced.add(before)
                 action = _action(self.world.order(package, before.package))
             newer = action in (PlanAction.UPGRADE, PlanAction.CHANGE)
-            wished = item in asked or (newer and package.name in upgraded)
-            reason = "asked for" if wished else askers.get(item) or self._otherwise(item)
+            wished = candidate in asked or (newer and package.name in upgraded)
+            reason = "asked for" if wished else askers.get(candidate) or self._otherwise(candidate)
             yield PlannedChange(action, package, before.package if before else None, reason, wished)
-        yield from self._losses([item for item in gone if item not in replaced], final)
+        yield from self._losses(
+            [candidate for candidate in gone if candidate not in replaced], final
+        )
 
     def _losses(
         self, gone: Sequence[Candidate], final: Sequence[Candidate]
@@ -69,42 +73,42 @@ class PlanChanges:
         while left:
             causes = {i: cause for i in suspects if (cause := self._cause(i, final, there))}
             causes = causes or self._standing_against(left, final)
-            for item in causes:
-                del left[item]
-                yield PlannedChange(PlanAction.DROP, item.package, None, *causes[item])
+            for candidate in causes:
+                del left[candidate]
+                yield PlannedChange(PlanAction.DROP, candidate.package, None, *causes[candidate])
             there.difference_update(causes)
             names = {c.name for i in causes for c in self.world.capabilities(i.package)} | paths
-            nearby = {item for name in names for item in asking.get(name, ())}
-            suspects = [item for item in left if item in nearby]
+            nearby = {candidate for name in names for candidate in asking.get(name, ())}
+            suspects = [candidate for candidate in left if candidate in nearby]
 
     def _asking(self, gone: Sequence[Candidate]) -> dict[str, list[Candidate]]:
         """Of what goes: who needs something of a name."""
         asking: dict[str, list[Candidate]] = {}
-        for item in gone:
-            for need in self.world.needs(item.package):
+        for candidate in gone:
+            for need in self.world.needs(candidate.package):
                 if need.kind in HARD:
                     for term in terms_of(need.condition):
-                        asking.setdefault(term.name, []).append(item)
+                        asking.setdefault(term.name, []).append(candidate)
         return asking
 
     def _standing_against(
         self, left: Iterable[Candidate], final: Sequence[Candidate]
     ) -> dict[Candidate, tuple[str, bool, bool]]:
         """Why what lacks nothing cannot stay: what stands against it, or else the rest together."""
-        stood = {item: self._who_stands_against(item, final) for item in left}
+        stood = {candidate: self._who_stands_against(candidate, final) for candidate in left}
         told = {key: (words, False, False) for key, words in stood.items() if words}
         return told or dict.fromkeys(left, ("it cannot stay beside the rest", False, False))
 
     def _cause(
-        self, item: Candidate, final: Sequence[Candidate], there: Collection[Candidate]
+        self, candidate: Candidate, final: Sequence[Candidate], there: Collection[Candidate]
     ) -> tuple[str, bool, bool] | None:
         """Why something goes, whether it was asked to, and whether another takes its place."""
-        by = self._replaced_by(item, final)
-        if item.package in self._dropped:
+        by = self._replaced_by(candidate, final)
+        if candidate.package in self._dropped:
             return "asked for", True, by is not None
         if by is not None:
             return f"{by.name} takes its place", False, True
-        forced = self._missed(item, there)
+        forced = self._missed(candidate, there)
         return (
             None
             if forced is None
@@ -125,8 +129,10 @@ class PlanChanges:
         kinds = (*HARD, Relation.RECOMMENDS) if self.wishes.recommends else HARD
         there = set(final)
         told: dict[Candidate, str] = dict.fromkeys(first, "")
-        rest = sorted((item for item in final if item not in told), key=lambda i: i.here)
-        missing = sum(not item.here for item in rest)
+        rest = sorted(
+            (candidate for candidate in final if candidate not in told), key=lambda i: i.here
+        )
+        missing = sum(not candidate.here for candidate in rest)
         front = [*first]
         while (front or rest) and missing:
             asker = front.pop(0) if front else rest.pop(0)
@@ -134,57 +140,57 @@ class PlanChanges:
                 if need.kind not in kinds or need.granted is not None:
                     continue
                 holding = [
-                    item
+                    candidate
                     for term in terms_of(need.condition)
-                    for item in self.problem.holding(term, asker.package)
+                    for candidate in self.problem.holding(term, asker.package)
                 ]
-                found = [item for item in holding if item in there]
-                before = {item for item in holding if item.here}
-                if any(item.here or befores[item] in before for item in found):
+                found = [candidate for candidate in holding if candidate in there]
+                before = {candidate for candidate in holding if candidate.here}
+                if any(candidate.here or befores[candidate] in before for candidate in found):
                     # What was there before would have done.
                     continue
-                for item in found:
-                    if item not in told and item is not asker:
+                for candidate in found:
+                    if candidate not in told and candidate is not asker:
                         verb = "recommends" if need.kind is Relation.RECOMMENDS else "needs"
-                        told[item] = f"{asker.package.name} {verb} {need.text}"
-                        front.append(item)
+                        told[candidate] = f"{asker.package.name} {verb} {need.text}"
+                        front.append(candidate)
                         missing -= 1
         return told
 
-    def _otherwise(self, item: Candidate) -> str:
+    def _otherwise(self, candidate: Candidate) -> str:
         """Why something comes that nothing new asks for."""
-        before = [b.package for b in self.here if self._is_same(b.package, item.package)]
+        before = [b.package for b in self.here if self._is_same(b.package, candidate.package)]
         if before and self.wishes.everything:
-            newer = any((self.world.order(item.package, one) or 0) > 0 for one in before)
+            newer = any((self.world.order(candidate.package, one) or 0) > 0 for one in before)
             return "it is newer" if newer else "it is what the rules would take"
         if before:
             return "to go with the rest"
         return "it takes the place of another"
 
-    def _replaced_by(self, item: Candidate, final: Sequence[Candidate]) -> Package | None:
+    def _replaced_by(self, candidate: Candidate, final: Sequence[Candidate]) -> Package | None:
         """What of a plan takes the place of something under another name."""
         there = {one.package for one in final}
-        for reason in self.problem.against(item):
+        for reason in self.problem.against(candidate):
             if (
                 reason.need is not None
                 and reason.need.kind is Relation.OBSOLETES
                 and reason.one is not None
-                and reason.other is item.package
+                and reason.other is candidate.package
                 and reason.one in there
             ):
                 return reason.one
         return None
 
-    def _missed(self, item: Candidate, there: Collection[Candidate]) -> Need | None:
+    def _missed(self, candidate: Candidate, there: Collection[Candidate]) -> Need | None:
         """A need of a package that nothing meets of what is there."""
-        for need in self.world.needs(item.package):
-            if need.kind in HARD and not self.problem.is_met(need, item, there):
+        for need in self.world.needs(candidate.package):
+            if need.kind in HARD and not self.problem.is_met(need, candidate, there):
                 return need
         return None
 
-    def _who_stands_against(self, item: Candidate, final: Sequence[Candidate]) -> str | None:
-        for reason in self.problem.against(item):
-            other = reason.one if reason.one is not item.package else reason.other
+    def _who_stands_against(self, candidate: Candidate, final: Sequence[Candidate]) -> str | None:
+        for reason in self.problem.against(candidate):
+            other = reason.one if reason.one is not candidate.package else reason.other
             if other is None or not any(one.package is other for one in final):
                 continue
             need = reason.need

@@ -43,11 +43,13 @@ def is_plain(condition: Condition) -> bool:
     return condition.join is Join.OR and all(isinstance(part, Term) for part in condition.parts)
 
 
-def truth_of(problem: Clauses, item: Candidate, condition: Condition, reason: ClauseReason) -> int:
+def truth_of(
+    problem: Clauses, candidate: Candidate, condition: Condition, reason: ClauseReason
+) -> int:
     """A literal that is true where a condition is, and only there."""
     if isinstance(condition, Term) or condition.join in (Join.WITH, Join.WITHOUT):
-        return _presence(problem, item, condition, reason)
-    parts = [truth_of(problem, item, part, reason) for part in condition.parts]
+        return _presence(problem, candidate, condition, reason)
+    parts = [truth_of(problem, candidate, part, reason) for part in condition.parts]
     truth = problem.solver.variable()
     match condition.join:
         case Join.AND:
@@ -85,19 +87,23 @@ def _any(problem: Clauses, truth: int, parts: Sequence[int], reason: ClauseReaso
         problem.require([truth, negated(part)], reason)
 
 
-def _presence(problem: Clauses, item: Candidate, condition: Condition, reason: ClauseReason) -> int:
+def _presence(
+    problem: Clauses, candidate: Candidate, condition: Condition, reason: ClauseReason
+) -> int:
     """A literal that is true where some package meets a term, or one package several of them."""
     truth = problem.solver.variable()
     terms = list(terms_of(condition))
 
     def holds(package: Package) -> bool:
-        return _fits(problem.world, condition, item.package, package)
+        return _fits(problem.world, condition, candidate.package, package)
 
     def enters(other: Candidate) -> None:
         if holds(other.package):
             problem.require([truth, negated(other.literal)], reason)
 
-    candidates = dict.fromkeys(one for term in terms for one in problem.holding(term, item.package))
+    candidates = dict.fromkeys(
+        one for term in terms for one in problem.holding(term, candidate.package)
+    )
     found = [one for one in candidates if holds(one.package)]
     for one in found:
         problem.require([truth, negated(one.literal)], reason)

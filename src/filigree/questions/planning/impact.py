@@ -66,16 +66,16 @@ def standing_on(count: int, links: Iterable[tuple[int, int]], room: int = ROOM) 
     for one, other in pairs:
         if part_of[one] != part_of[other]:
             ahead[part_of[one]].add(part_of[other])
-    standing = [len(part) - 1 for part in found]
+    impacts = [len(part) - 1 for part in found]
     window = max(64, room // max(1, count))
     last = len(found) - 1
     while last >= 0:
-        last = _pass(found, ahead, standing, last, window)
-    return [standing[part_of[number]] for number in range(count)]
+        last = _pass(found, ahead, impacts, last, window)
+    return [impacts[part_of[number]] for number in range(count)]
 
 
 def _pass(
-    found: list[list[int]], ahead: list[set[int]], standing: list[int], last: int, window: int
+    found: list[list[int]], ahead: list[set[int]], impacts: list[int], last: int, window: int
 ) -> int:
     """Count what leads to each part, of so many numbers from part `last` down; the next one is returned.
 
@@ -86,7 +86,7 @@ def _pass(
     next_part = -1
     for at in range(last, -1, -1):
         mine = below.pop(at, 0)
-        standing[at] += mine.bit_count()
+        impacts[at] += mine.bit_count()
         if ahead[at] and bits < window:
             mine |= ((1 << len(found[at])) - 1) << bits
             bits += len(found[at])

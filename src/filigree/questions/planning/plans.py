@@ -30,14 +30,14 @@ class Planner:
         self.untouched = problem.solver.variable()
         self._dropped = set(wishes.drop)
         self._moved = {p.name for p in (*wishes.add, *wishes.upgrade)}
-        self.here = [item for item in problem.items if item.here]
+        self.here = [candidate for candidate in problem.candidates if candidate.here]
         for package in wishes.add:
-            item = problem.item(package)
-            problem.require([item.literal], ClauseReason(Ground.ASKED, package, why="add"))
+            candidate = problem.candidate_of(package)
+            problem.require([candidate.literal], ClauseReason(Ground.ASKED, package, why="add"))
         self._drop()
         self._keep()
         for package in wishes.upgrade:
-            wanted = [problem.item(o.package).literal for o in self._better(package)]
+            wanted = [problem.candidate_of(o.package).literal for o in self._better(package)]
             if wanted:
                 problem.require(wanted, ClauseReason(Ground.ASKED, package, why="upgrade"))
             else:
@@ -49,25 +49,25 @@ class Planner:
             reason = ClauseReason(Ground.ASKED, package, why="drop")
             place = place_of(self.world, package)
             rest = [i for i in problem.at(place) if i.here]
-            if all(item.package in self._dropped for item in rest):
+            if all(candidate.package in self._dropped for candidate in rest):
                 problem.bar(place, reason)
             else:
-                problem.require([negated(problem.item(package).literal)], reason)
+                problem.require([negated(problem.candidate_of(package).literal)], reason)
 
     def _keep(self) -> None:
         problem = self.problem
-        for item in self.here:
-            package = item.package
+        for candidate in self.here:
+            package = candidate.package
             if package in self._dropped:
                 continue
             if package.held and package.name not in self._moved:
                 reason = ClauseReason(Ground.HELD, package)
-                problem.require([negated(self.holds), item.literal], reason)
+                problem.require([negated(self.holds), candidate.literal], reason)
             if package.protected:
                 reason = ClauseReason(Ground.PROTECTED, package)
                 problem.require([problem.there(package)], reason)
             problem.require(
-                [negated(self.untouched), item.literal], ClauseReason(Ground.STAYS, package)
+                [negated(self.untouched), candidate.literal], ClauseReason(Ground.STAYS, package)
             )
 
     def _better(self, package: Package) -> list[Offered]:
@@ -83,7 +83,7 @@ class Planner:
         """The literals that each name stays; made where not everything can be left as it is."""
         problem = self.problem
         kept = {}
-        for package in by_weight(item.package for item in self.here):
+        for package in by_weight(candidate.package for candidate in self.here):
             if package not in self._dropped:
                 there = problem.there(package)
                 reason = ClauseReason(Ground.STAYS, package)
@@ -119,15 +119,15 @@ class Planner:
     def _as_new_as_can_be(self) -> list[int]:
         held = {i.package.name for i in self.here if i.package.held}
         self.remarks += (
-            f"{item.package.name} is held at {item.package.version}, and stays"
-            for item in self.here
-            if item.package.held and self._better(item.package)
+            f"{candidate.package.name} is held at {candidate.package.version}, and stays"
+            for candidate in self.here
+            if candidate.package.held and self._better(candidate.package)
         )
         return [
-            self.problem.item(one.package).literal
-            for item in self.here
-            if item.package.name not in held and item.package not in self._dropped
-            for one in self._better(item.package)[:1]
+            self.problem.candidate_of(one.package).literal
+            for candidate in self.here
+            if candidate.package.name not in held and candidate.package not in self._dropped
+            for one in self._better(candidate.package)[:1]
         ]
 
     def _recommended(self, base: Sequence[int]) -> list[int]:
@@ -138,13 +138,16 @@ class Planner:
             news = [i for i in problem.final() if not i.here and i.literal not in asked]
             if not news:
                 return preferences
-            for item in news:
-                asked.add(item.literal)
-                for need in self.world.needs(item.package):
+            for candidate in news:
+                asked.add(candidate.literal)
+                for need in self.world.needs(candidate.package):
                     if need.kind is Relation.RECOMMENDS and need.granted is None:
                         heard = problem.solver.variable()
-                        reason = ClauseReason(Ground.NEED, item.package, need)
-                        wanted = [negated(item.literal), *problem.wanted(item, need, reason)]
+                        reason = ClauseReason(Ground.NEED, candidate.package, need)
+                        wanted = [
+                            negated(candidate.literal),
+                            *problem.wanted(candidate, need, reason),
+                        ]
                         problem.require([negated(heard), *wanted], reason)
                         problem.solver.demand(heard, wanted)
                         preferences.append(heard)
@@ -154,10 +157,10 @@ class Planner:
         """The plan without what came into it on a way that was not taken in the end."""
         problem = self.problem
         final = problem.final()
-        added = [item for item in final if not item.here]
+        added = [candidate for candidate in final if not candidate.here]
         if added:
-            chosen = {item.literal for item in added}
-            others = [i for i in problem.items if not i.here and i.literal not in chosen]
+            chosen = {candidate.literal for candidate in added}
+            others = [i for i in problem.candidates if not i.here and i.literal not in chosen]
             spared = [*problem.not_looked_at(), *(i.literal for i in (*others, *reversed(added)))]
             found = problem.settle([*base, *map(negated, spared)])
             assert found, "what was a plan is one still"
@@ -170,22 +173,30 @@ class Planner:
         """
         kinds = (*HARD, Relation.RECOMMENDS) if self.wishes.recommends else HARD
         asking = self._asking(final, kinds)
-        asked = {self.problem.item(package) for package in self.wishes.add}
-        here = {place_of(self.world, item.package) for item in self.here}
+        asked = {self.problem.candidate_of(package) for package in self.wishes.add}
+        here = {place_of(self.world, candidate.package) for candidate in self.here}
         kept = set(final)
-        for item in reversed(final):
-            if item.here or item in asked or place_of(self.world, item.package) in here:
+        for candidate in reversed(final):
+            if (
+                candidate.here
+                or candidate in asked
+                or place_of(self.world, candidate.package) in here
+            ):
                 continue
-            if any(n.kind is Relation.OBSOLETES for n in self.world.needs(item.package)):
+            if any(n.kind is Relation.OBSOLETES for n in self.world.needs(candidate.package)):
                 continue  # it may stay for what it takes the place of
-            if any(path.startswith("/") and self.world.owns(item.package, path) for path in asking):
+            if any(
+                path.startswith("/") and self.world.owns(candidate.package, path) for path in asking
+            ):
                 continue
-            rest = kept - {item}
-            names = dict.fromkeys(c.name for c in self.world.capabilities(item.package))
-            missed = (one for name in names for one in asking.get(name, ()) if one[0] is not item)
+            rest = kept - {candidate}
+            names = dict.fromkeys(c.name for c in self.world.capabilities(candidate.package))
+            missed = (
+                one for name in names for one in asking.get(name, ()) if one[0] is not candidate
+            )
             if all(n.kind in kinds and self.problem.is_met(n, asker, rest) for asker, n in missed):
                 kept = rest
-        return [item for item in final if item in kept]
+        return [candidate for candidate in final if candidate in kept]
 
     def _asking(
         self, final: Sequence[Candidate], kinds: Collection[Relation]

@@ -25,7 +25,7 @@ class ResolutionProblem:
     def __init__(self, world: World) -> None:
         self.world = world
         self.solver = Solver()
-        self.items: list[Candidate] = []
+        self.candidates: list[Candidate] = []
         self._reasons: dict[int, ClauseReason] = {}
         self._against_it: dict[Package, list[ClauseReason]] = {}
         self._of: dict[Package, Candidate] = {}
@@ -46,24 +46,24 @@ class ResolutionProblem:
         self.rules = self.solver.variable()
         """True where only what the system's rules take is taken."""
         here = [self._enter(package, here=True) for package in world.installed()]
-        self._present = frozenset(item.literal for item in here)
-        for item in here:
-            self._note(item)
+        self._present = frozenset(candidate.literal for candidate in here)
+        for candidate in here:
+            self._note(candidate)
 
     # -- asking ----------------------------------------------------------------------------
 
-    def item(self, package: Package, passed_over: str | None = None) -> Candidate:
-        """The item of a package; what was not known enters."""
-        item = self._of.get(package) or self._same(package)
-        if item is None:
-            item = self._enter(package, here=False, passed_over=passed_over)
-            self._newcomers.append(item)
-            self._meet_others(item)
-            self._pending[item.literal] = lambda: self._expand(item)
+    def candidate_of(self, package: Package, passed_over: str | None = None) -> Candidate:
+        """The candidate of a package; what was not known enters."""
+        candidate = self._of.get(package) or self._same(package)
+        if candidate is None:
+            candidate = self._enter(package, here=False, passed_over=passed_over)
+            self._newcomers.append(candidate)
+            self._meet_others(candidate)
+            self._pending[candidate.literal] = lambda: self._expand(candidate)
             if passed_over is not None:
                 why = ClauseReason(Ground.RULES, package, why=passed_over)
-                self.require([negated(self.rules), negated(item.literal)], why)
-        return item
+                self.require([negated(self.rules), negated(candidate.literal)], why)
+        return candidate
 
     def _same(self, package: Package) -> Candidate | None:
         """What is there of the very version: another copy of it would change nothing."""
@@ -72,9 +72,9 @@ class ResolutionProblem:
         same = (package.version, package.architecture)
         return next(
             (
-                item
-                for item in self._named.get(package.name, ())
-                if (item.package.version, item.package.architecture) == same
+                candidate
+                for candidate in self._named.get(package.name, ())
+                if (candidate.package.version, candidate.package.architecture) == same
             ),
             None,
         )
@@ -84,9 +84,11 @@ class ResolutionProblem:
         return package.repository is None and not package.state.present
 
     def at(self, place: Place) -> list[Candidate]:
-        """The items of a name and a kind of machine."""
+        """The candidates of a name and a kind of machine."""
         found = self._named.get(place[0], ())
-        return [item for item in found if place_of(self.world, item.package) == place]
+        return [
+            candidate for candidate in found if place_of(self.world, candidate.package) == place
+        ]
 
     def require(self, literals: Iterable[int], reason: ClauseReason) -> None:
         """Add a clause, with its reason."""
@@ -99,8 +101,8 @@ class ResolutionProblem:
     def bar(self, place: Place, reason: ClauseReason) -> None:
         """No version of a place may be in a plan."""
         self._barred[place] = reason
-        for item in self.at(place):
-            self.require([negated(item.literal)], reason)
+        for candidate in self.at(place):
+            self.require([negated(candidate.literal)], reason)
 
     def there(self, package: Package) -> int:
         """The literal that a package stays: one version of it at least, or what takes its place."""
@@ -111,7 +113,7 @@ class ResolutionProblem:
             known = self._there[place] = self.solver.variable()
             reason = ClauseReason(Ground.PROTECTED if package.protected else Ground.STAYS, package)
             more = self.later(lambda: in_place_of(world, package), reason)
-            wanted = [*(item.literal for item in self.at(place) if item.here), *more]
+            wanted = [*(candidate.literal for candidate in self.at(place) if candidate.here), *more]
             self.require([negated(known), *wanted], reason)
             self.solver.demand(known, wanted)
         return known
@@ -138,20 +140,22 @@ class ResolutionProblem:
     def _look_at_what_is_lost(self) -> bool:
         """Whether a plan does without something installed whose askers were not heard yet."""
         lost = [
-            item
-            for item in self.items
-            if item.here and item.literal not in self._gone and not self.solver.value(item.literal)
+            candidate
+            for candidate in self.candidates
+            if candidate.here
+            and candidate.literal not in self._gone
+            and not self.solver.value(candidate.literal)
         ]
         queue = list(lost)
         while queue:
-            item = queue.pop()
-            if item.literal in self._gone:
+            candidate = queue.pop()
+            if candidate.literal in self._gone:
                 continue
-            self._gone.add(item.literal)
-            for capability in self.world.capabilities(item.package):
+            self._gone.add(candidate.literal)
+            for capability in self.world.capabilities(candidate.package):
                 queue += self._hear(capability.name)
             for path in sorted(self._asked_paths):
-                if any(owner is item.package for owner in self.world.owners(path)):
+                if any(owner is candidate.package for owner in self.world.owners(path)):
                     self._asked_paths.discard(path)
                     queue += self._hear(path)
         return bool(lost)
@@ -171,8 +175,8 @@ class ResolutionProblem:
         return list(self._pending)
 
     def final(self) -> list[Candidate]:
-        """The items of the plan that was found."""
-        return [item for item in self.items if self.solver.value(item.literal)]
+        """The candidates of the plan that was found."""
+        return [candidate for candidate in self.candidates if self.solver.value(candidate.literal)]
 
     def why_not(self, wanted: Iterable[tuple[int, ClauseReason]] = ()) -> list[ClauseReason]:
         """Reasons that cannot hold together with these wishes, and none of which could be left out."""
@@ -192,118 +196,120 @@ class ResolutionProblem:
         other = [-number for number in irreducible(turned, [-at for at in last])]
         return [reasons[n] for n in sorted(least if len(least) <= len(other) else other)]
 
-    def against(self, item: Candidate) -> list[ClauseReason]:
+    def against(self, candidate: Candidate) -> list[ClauseReason]:
         """The reasons for which a package cannot be there together with another."""
-        return self._against_it.get(item.package, [])
+        return self._against_it.get(candidate.package, [])
 
     # -- packages --------------------------------------------------------------------------
 
     def _enter(self, package: Package, here: bool, passed_over: str | None = None) -> Candidate:
-        item = Candidate(package, self.solver.variable(), here, passed_over)
-        self.items.append(item)
-        self._of[package] = item
+        candidate = Candidate(package, self.solver.variable(), here, passed_over)
+        self.candidates.append(candidate)
+        self._of[package] = candidate
         for rival in self._named.setdefault(package.name, []):
             why = self.world.rivals(rival.package, package)
             if why is not None and not (here and rival.here):
                 reason = ClauseReason(Ground.RIVAL, rival.package, other=package, why=why)
-                self.require([negated(rival.literal), negated(item.literal)], reason)
-        self._named[package.name].append(item)
+                self.require([negated(rival.literal), negated(candidate.literal)], reason)
+        self._named[package.name].append(candidate)
         for name in dict.fromkeys(one.name for one in self.world.capabilities(package)):
-            self._answering.setdefault(name, []).append(item)
+            self._answering.setdefault(name, []).append(candidate)
         place = place_of(self.world, package)
         if place in self._barred:
-            self.require([negated(item.literal)], self._barred[place])
-        return item
+            self.require([negated(candidate.literal)], self._barred[place])
+        return candidate
 
-    def _meet_others(self, item: Candidate) -> None:
+    def _meet_others(self, candidate: Candidate) -> None:
         """What others have against a package, and which conditions speak of it."""
-        for capability in self.world.capabilities(item.package):
+        for capability in self.world.capabilities(candidate.package):
             for asker, need, term in self._against.get(capability.name, ()):
                 if forbidden(
-                    self.world, need.kind, term, asker.package, item.package, (capability,)
+                    self.world, need.kind, term, asker.package, candidate.package, (capability,)
                 ):
-                    self._clash(asker, need, item)
-        for name in dict.fromkeys(c.name for c in self.world.capabilities(item.package)):
+                    self._clash(asker, need, candidate)
+        for name in dict.fromkeys(c.name for c in self.world.capabilities(candidate.package)):
             for watcher in self._watched.get(name, ()):
-                watcher(item)
+                watcher(candidate)
 
     def _clash(self, asker: Candidate, need: Need, other: Candidate) -> None:
         reason = ClauseReason(Ground.CLASH, asker.package, need, other.package)
         self.require([negated(asker.literal), negated(other.literal)], reason)
 
-    def _note(self, item: Candidate) -> None:
+    def _note(self, candidate: Candidate) -> None:
         """What an installed package asks: heard where a plan loses what it may rest on."""
-        for need in self.world.needs(item.package):
+        for need in self.world.needs(candidate.package):
             if need.kind in HARD and need.granted is None:
                 plain = True
                 for term in terms_of(need.condition):
-                    self._asked.setdefault(term.name, []).append((item, need))
+                    self._asked.setdefault(term.name, []).append((candidate, need))
                     if term.name.startswith("/"):
                         self._asked_paths.add(term.name)
                 if isinstance(need.condition, Combined):
                     plain = is_plain(need.condition)
                 if not plain:
                     # What comes may make a sentence false, too.
-                    self._told.add((item, need))
-                    self._ask(item, need)
+                    self._told.add((candidate, need))
+                    self._ask(candidate, need)
             elif need.kind in _AWAY:
-                self._avoid(item, need)
+                self._avoid(candidate, need)
 
-    def _expand(self, item: Candidate) -> None:
+    def _expand(self, candidate: Candidate) -> None:
         """What a package asks of the others."""
-        for need in self.world.needs(item.package):
+        for need in self.world.needs(candidate.package):
             if need.kind in HARD and need.granted is None:
-                self._ask(item, need)
+                self._ask(candidate, need)
             elif need.kind in _AWAY:
-                self._avoid(item, need)
+                self._avoid(candidate, need)
 
-    def _avoid(self, item: Candidate, need: Need) -> None:
+    def _avoid(self, candidate: Candidate, need: Need) -> None:
         """What a package cannot be there together with."""
         if isinstance(need.condition, Term):
-            self._forbid(item, need, need.condition)
+            self._forbid(candidate, need, need.condition)
             return
-        reason = ClauseReason(Ground.CLASH, item.package, need)
-        if not (item.here and self._is_true(need.condition, item)):
-            truth = truth_of(self, item, need.condition, reason)
-            self.require([negated(item.literal), negated(truth)], reason)
+        reason = ClauseReason(Ground.CLASH, candidate.package, need)
+        if not (candidate.here and self._is_true(need.condition, candidate)):
+            truth = truth_of(self, candidate, need.condition, reason)
+            self.require([negated(candidate.literal), negated(truth)], reason)
 
-    def _forbid(self, item: Candidate, need: Need, term: Term) -> None:
-        self._against.setdefault(term.name, []).append((item, need, term))
+    def _forbid(self, candidate: Candidate, need: Need, term: Term) -> None:
+        self._against.setdefault(term.name, []).append((candidate, need, term))
         for other in self._answering.get(term.name, ()):
             if (
-                other is item
-                or (item.here and other.here)
+                other is candidate
+                or (candidate.here and other.here)
                 or not forbidden(
                     self.world,
                     need.kind,
                     term,
-                    item.package,
+                    candidate.package,
                     other.package,
                     self.world.capabilities(other.package),
                 )
             ):
                 continue
-            self._clash(item, need, other)
+            self._clash(candidate, need, other)
 
-    def _ask(self, item: Candidate, need: Need) -> list[int]:
-        reason = ClauseReason(Ground.NEED, item.package, need)
-        if item.here and not self._is_true(need.condition, item):
+    def _ask(self, candidate: Candidate, need: Need) -> list[int]:
+        reason = ClauseReason(Ground.NEED, candidate.package, need)
+        if candidate.here and not self._is_true(need.condition, candidate):
             # It is broken already: no plan has to mend it.
             return []
-        wanted = self.wanted(item, need, reason)
-        self.require([negated(item.literal), *wanted], reason)
-        self.solver.demand(item.literal, wanted)
-        if not item.here and not self._present.intersection(wanted):
+        wanted = self.wanted(candidate, need, reason)
+        self.require([negated(candidate.literal), *wanted], reason)
+        self.solver.demand(candidate.literal, wanted)
+        if not candidate.here and not self._present.intersection(wanted):
             self._likely += wanted[:1]
         return wanted
 
-    def wanted(self, item: Candidate, need: Need, reason: ClauseReason) -> list[int]:
+    def wanted(self, candidate: Candidate, need: Need, reason: ClauseReason) -> list[int]:
         """The literals of which one at least meets a need of a package."""
         if is_plain(need.condition):
             terms = terms_of(need.condition)
-            found = [literal for term in terms for literal in self._meeting(item, term, reason)]
+            found = [
+                literal for term in terms for literal in self._satisfying(candidate, term, reason)
+            ]
             return list(dict.fromkeys(found))
-        return [truth_of(self, item, need.condition, reason)]
+        return [truth_of(self, candidate, need.condition, reason)]
 
     # -- what meets a condition ------------------------------------------------------------
 
@@ -316,7 +322,7 @@ class ResolutionProblem:
 
         def holders(term: Term) -> list[Package]:
             holding = self.holding(term, asker.package)
-            return [item.package for item in holding if item in there]
+            return [candidate.package for candidate in holding if candidate in there]
 
         return need.granted is not None or satisfy(need.condition, holders).met
 
@@ -329,11 +335,11 @@ class ResolutionProblem:
         return satisfy(condition, holders).met
 
     def holding(self, term: Term, asker: Package) -> list[Candidate]:
-        """The items that meet a term."""
+        """The candidates that meet a term."""
         found = [
-            item
-            for item in self._answering.get(term.name, ())
-            if self._meets(term, asker, item.package)
+            candidate
+            for candidate in self._answering.get(term.name, ())
+            if self._meets(term, asker, candidate.package)
         ]
         if term.name.startswith("/"):
             found += (self._of[owner] for owner in self.world.owners(term.name))
@@ -344,11 +350,11 @@ class ResolutionProblem:
     def _meets(self, term: Term, asker: Package, holder: Package) -> bool:
         return satisfies(self.world, term, asker, holder, self.world.capabilities(holder))
 
-    def _meeting(self, item: Candidate, term: Term, reason: ClauseReason) -> list[int]:
+    def _satisfying(self, candidate: Candidate, term: Term, reason: ClauseReason) -> list[int]:
         """The literals of what meets a term: what is there, and what is offered."""
-        asker = item.package
+        asker = candidate.package
         holding = self.holding(term, asker)
-        found = [one.literal for one in holding if one.here or one is item]
+        found = [one.literal for one in holding if one.here or one is candidate]
 
         def offers() -> Iterable[Offered]:
             return [
@@ -376,12 +382,12 @@ class ResolutionProblem:
             if not known:
                 known.extend(offers())
                 reason.found.extend(known)
-            items = [
-                self.item(*offer)
+            candidates = [
+                self.candidate_of(*offer)
                 for offer in known
                 if (offer.passed_over is not None) is against_rules
             ]
-            wanted = [one.literal for one in items]
+            wanted = [one.literal for one in candidates]
             self.require([negated(literal), *wanted], reason)
             self.solver.demand(literal, wanted)
             self._likely += wanted[:1]

@@ -106,7 +106,7 @@ def _ties(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Position]) ->
             near = level == 1 and end.x > start.x
             line, width = _LINES.get(tie.kind, ((0, (2, 2)), 1.0))
             colour = _BAD if tie.met is False else _FAINT
-            if other.standing is NodeStatus.AVAILABLE or row.standing is NodeStatus.AVAILABLE:
+            if other.status is NodeStatus.AVAILABLE or row.status is NodeStatus.AVAILABLE:
                 colour = _OFFER
             bend = max(0.03, abs(end.x - start.x) * 0.45)
             side = 1 if end.x > start.x else -1
@@ -134,13 +134,13 @@ def _nodes(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Position]) -
     for row in rows:
         place = places[row.node]
         area = max(_SMALLEST, _AREA * (row.installed_size or 0) / most)
-        hollow = row.standing in (NodeStatus.AVAILABLE, NodeStatus.ARCHIVE)
+        hollow = row.status in (NodeStatus.AVAILABLE, NodeStatus.ARCHIVE)
         fill = _CHOSEN if row.chosen else _DEPENDENCY
         edge = _SUBJECT if row.side is Side.SUBJECT else _OFFER if hollow else _INK
         shape = {NodeStatus.UNMET: "X", NodeStatus.SEVERAL: "H"}.get(
-            row.standing, "s" if row.chosen else "o"
+            row.status, "s" if row.chosen else "o"
         )
-        if row.standing is NodeStatus.UNMET:
+        if row.status is NodeStatus.UNMET:
             fill, edge = _BAD, _BAD
         axes.scatter(
             [place.x], [place.y], s=area, marker=shape, facecolors="white" if hollow else fill,
@@ -152,7 +152,7 @@ def _nodes(axes: "Axes", rows: Sequence[NodeRow], places: dict[str, Position]) -
         strong = row.side is Side.SUBJECT or bool(row.chosen)
         axes.text(
             place.x, place.y + below, text, size=7.4 if crowded else 8.6, ha="center", va="top",
-            color=_BAD if row.standing is NodeStatus.UNMET else _INK,
+            color=_BAD if row.status is NodeStatus.UNMET else _INK,
             weight="bold" if strong else "normal", zorder=4, parse_math=False,
             bbox={"facecolor": "white", "alpha": 0.72, "edgecolor": "none", "pad": 0.6},
         )  # fmt: skip
@@ -177,10 +177,10 @@ def _dots(rows: Sequence[NodeRow]) -> Iterator[Any]:
     """What the shapes of packages mean, of those that are there."""
     from matplotlib.lines import Line2D
 
-    seen = {row.standing for row in rows}
+    seen = {row.status for row in rows}
     there = NodeStatus.INSTALLED in seen
     reasons = {row.chosen for row in rows if row.chosen is not None}
-    untold = any(row.chosen is None and row.standing is NodeStatus.INSTALLED for row in rows)
+    untold = any(row.chosen is None and row.status is NodeStatus.INSTALLED for row in rows)
     for shown, words, shape, fill, edge in (
         (True in reasons, "chosen", "s", _CHOSEN, _INK),
         (False in reasons, "dependency", "o", _DEPENDENCY, _INK),

@@ -27,9 +27,9 @@ def _dot_lines(answer: Answer[NodeRow, DrawSummary]) -> Iterator[str]:
     yield '  node [fontname="sans-serif"];'
     for row in answer.records:
         shape = {NodeStatus.UNMET: "octagon", NodeStatus.SEVERAL: "hexagon"}.get(
-            row.standing, "box" if row.chosen else "ellipse"
+            row.status, "box" if row.chosen else "ellipse"
         )
-        style = "dashed" if row.standing in (NodeStatus.AVAILABLE, NodeStatus.ARCHIVE) else "solid"
+        style = "dashed" if row.status in (NodeStatus.AVAILABLE, NodeStatus.ARCHIVE) else "solid"
         width = "2.5" if row.side is Side.SUBJECT else "1"
         label = row.node if row.version is None else f"{row.node}\n{row.version}"
         yield (
@@ -54,7 +54,7 @@ def _quoted(text: str) -> str:
 
 _NODE_FIELDS = (
     ("version", "string"), ("architecture", "string"), ("side", "string"), ("depth", "int"),
-    ("standing", "string"), ("chosen", "boolean"), ("installed_size", "long"),
+    ("status", "string"), ("chosen", "boolean"), ("installed_size", "long"),
     ("repository", "string"), ("packages", "int"),
 )  # fmt: skip
 _TIE_FIELDS = (("kind", "string"), ("requirement", "string"), ("met", "boolean"))

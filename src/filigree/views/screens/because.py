@@ -19,7 +19,7 @@ _STYLES: dict[StayStatus | None, Style] = {
     StayStatus.LEFT_OVER: Style.BAD,
     StayStatus.NOT_INSTALLED: Style.FAINT,
 }
-_FIELDS = ("subject", "standing", "chain", "step", "name", "version", "kind", "requirement")
+_FIELDS = ("subject", "status", "chain", "step", "name", "version", "kind", "requirement")
 
 
 def screen(
@@ -32,7 +32,7 @@ def screen(
         yield from ink.flowed(
             line(
                 Piece(row.subject, Style.TITLE), f" {row.version}".rstrip(), ": ",
-                Piece(row.words, _STYLES[row.standing]),
+                Piece(row.words, _STYLES[row.status]),
             ),
             4,
         )  # fmt: skip
@@ -52,7 +52,7 @@ def _chain(row: BecauseRow, chain: Chain, ink: Ink) -> Iterator[str]:
         last = depth == len(chain.steps) - 1
         style = Style.TITLE if last else Style.NAME
         parts: list[str | Piece] = [margin, Piece(step.name, style), f" {step.version}"]
-        if depth == 0 and row.standing not in (None, StayStatus.NOT_INSTALLED):
+        if depth == 0 and row.status not in (None, StayStatus.NOT_INSTALLED):
             parts.append(Piece("  chosen", Style.GOOD))
         if step.kind is not None:
             how = "names" if step.kind.value in ("supplements", "enhances") else ""
@@ -73,11 +73,11 @@ def rows(
     """The answer for programs: a record a row."""
     for row in answer.records:
         if not row.chains:
-            yield [row.subject, row.standing, None, None, None, None, None, row.words]
+            yield [row.subject, row.status, None, None, None, None, None, row.words]
         for number, chain in enumerate(row.chains, 1):
             for at, step in enumerate(chain.steps):
                 yield [
-                    row.subject, row.standing, number, at, step.name, step.version, step.kind,
+                    row.subject, row.status, number, at, step.name, step.version, step.kind,
                     step.requirement,
                 ]  # fmt: skip
 

@@ -43,20 +43,20 @@ def rows(answer: Answer[BehindRow, BehindSummary], options: ViewOptions) -> Iter
 _PARTS: tuple[tuple[str, Callable[[BehindRow], bool]], ...] = (
     (
         "Missing for security",
-        lambda row: bool(row.security) and row.standing is UpdateStatus.BEHIND,
+        lambda row: bool(row.security) and row.status is UpdateStatus.BEHIND,
     ),
     (
         "Missing for security, and held or passed over by the system's own rules",
         lambda row: bool(row.security),
     ),
-    ("Behind", lambda row: row.standing in (UpdateStatus.BEHIND, UpdateStatus.REPLACED)),
-    ("Held, where another version would be taken", lambda row: row.standing is UpdateStatus.HELD),
-    ("To go back to an older version", lambda row: row.standing is UpdateStatus.BACKWARDS),
+    ("Behind", lambda row: row.status in (UpdateStatus.BEHIND, UpdateStatus.REPLACED)),
+    ("Held, where another version would be taken", lambda row: row.status is UpdateStatus.HELD),
+    ("To go back to an older version", lambda row: row.status is UpdateStatus.BACKWARDS),
     (
         "Other versions are offered, and nothing tells which is newer",
-        lambda row: row.standing is UpdateStatus.DIFFERENT,
+        lambda row: row.status is UpdateStatus.DIFFERENT,
     ),
-    ("Ahead of every repository", lambda row: row.standing is UpdateStatus.AHEAD),
+    ("Ahead of every repository", lambda row: row.status is UpdateStatus.AHEAD),
 )
 
 
@@ -70,7 +70,7 @@ def _part(title: str, part: Sequence[BehindRow], ink: Ink) -> Iterator[str]:
         reasons = set()
     heading = line(Piece(title, Style.TITLE), common if len(sources) == 1 or not reasons else "")
     yield from ink.flowed(heading, 2)
-    ahead = part[0].standing is UpdateStatus.AHEAD
+    ahead = part[0].status is UpdateStatus.AHEAD
     columns = [
         Column("package", wrap=True),
         Column("installed", wrap=True),
@@ -105,7 +105,7 @@ def _why(row: BehindRow) -> Piece:
     if not words and row.why_security:
         same = row.repository is not None and row.why_security.endswith(row.repository)
         words.append("from a repository for security" if same else row.why_security)
-    if row.why and row.standing is not UpdateStatus.BEHIND:
+    if row.why and row.status is not UpdateStatus.BEHIND:
         words.append(row.why)
     severe = any(one.severity in _SEVERE for one in row.advisories)
     return Piece("; ".join(words), Style.BAD if severe else Style.PLAIN)

@@ -9,7 +9,7 @@ from filigree.questions.commands.census import CensusSummary
 from filigree.views.options import CensusOptions
 from filigree.views.page import Column, Ink, Piece, Style
 from filigree.views.plain import plain
-from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, closing, day, standing
+from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, closing, day, state_words
 from filigree.views.text import count_words, size_words
 
 DEFAULT = ("name", "version", "architecture", "reason", "state", "installed_size", "summary")
@@ -94,7 +94,7 @@ def _cell(row: PackageRow, name: str) -> str | Piece:
         case "name":
             return Piece(row.name, Style.NAME)
         case "state":
-            return standing(row.state, row.held)
+            return state_words(row.state, row.held)
         case "installed_size" | "archive_size":
             return size_words(value)
         case "installed_at" | "built_at":

@@ -11,7 +11,7 @@ from filigree.questions.commands.dossier import Dossier, DossierSummary, NeedOfP
 from filigree.questions.dependencies.need_status import NeedStatus
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
-from filigree.views.screens.words import VERDICT_STYLES, day, fact, minute, standing
+from filigree.views.screens.words import VERDICT_STYLES, day, fact, minute, state_words
 from filigree.views.text import size_words
 
 _FIELDS = tuple(field.name for field in fields(Dossier))
@@ -134,7 +134,7 @@ def _available(row: Dossier, ink: Ink) -> Iterator[str]:
     yield from _facts(
         ink,
         (
-            ("state", standing(row.state, row.held)),
+            ("state", state_words(row.state, row.held)),
             ("installed here", "; ".join(here) or Piece("not installed", Style.FAINT)),
             ("archive size", size_words(row.archive_size)),
             ("installed size", size_words(row.installed_size)),
@@ -148,7 +148,7 @@ def _standing(row: Dossier, ink: Ink) -> Iterator[str]:
     yield from _facts(
         ink,
         (
-            ("state", standing(row.state, row.held)),
+            ("state", state_words(row.state, row.held)),
             ("reason", row.reason.value if row.reason else "not on record"),
             ("wanted", Piece(wanted, Style.WARN) if wanted else None),
             (

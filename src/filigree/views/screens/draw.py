@@ -11,7 +11,7 @@ from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words
 
 _FIELDS = (
-    "node", "version", "side", "depth", "standing", "chosen", "installed_size", "packages",
+    "node", "version", "side", "depth", "status", "chosen", "installed_size", "packages",
 )  # fmt: skip
 
 
@@ -21,10 +21,10 @@ def screen(answer: Answer[NodeRow, DrawSummary], ink: Ink, options: DrawOptions)
     if not options.into:
         cells: list[list[str | Piece]] = [
             [
-                Piece(row.node, Style.BAD if row.standing is NodeStatus.UNMET else Style.NAME),
+                Piece(row.node, Style.BAD if row.status is NodeStatus.UNMET else Style.NAME),
                 row.version or "",
                 _where(row),
-                Piece(_standing(row), Style.FAINT),
+                Piece(_status(row), Style.FAINT),
                 size_words(row.installed_size) if row.installed_size is not None else "",
                 str(len(row.ties)) if row.ties else "",
             ]
@@ -73,10 +73,10 @@ def _where(row: NodeRow) -> str:
     return f"needs it, {away} away" if row.side is Side.NEEDED_BY else f"needed, {away} away"
 
 
-def _standing(row: NodeRow) -> str:
-    if row.standing is NodeStatus.INSTALLED:
+def _status(row: NodeRow) -> str:
+    if row.status is NodeStatus.INSTALLED:
         return {True: "chosen", False: "dependency", None: "installed"}[row.chosen]
     return {
         NodeStatus.AVAILABLE: "not installed", NodeStatus.UNMET: "unmet",
         NodeStatus.ARCHIVE: "an archive",
-    }.get(row.standing, "")  # fmt: skip
+    }.get(row.status, "")  # fmt: skip

@@ -16,7 +16,7 @@ _TABLE = (
     Column("group", wrap=True), Column("name", wrap=True), Column("members", right=True),
     Column("installed", right=True), Column("missing", right=True), Column("what for", wrap=True),
 )  # fmt: skip
-_MEMBERS = (Column("member", wrap=True), Column("belongs"), Column("standing"))
+_MEMBERS = (Column("member", wrap=True), Column("belongs"), Column("status"))
 
 
 def screen(
@@ -66,9 +66,9 @@ def _cells(row: GroupRow) -> list[str | Piece]:
 
 
 def _member(one: GroupMember) -> list[str | Piece]:
-    standing = Piece("installed", Style.GOOD)
+    status = Piece("installed", Style.GOOD)
     if not one.installed:
-        standing = Piece("missing", Style.WARN) if one.offered else Piece("not offered", Style.BAD)
+        status = Piece("missing", Style.WARN) if one.offered else Piece("not offered", Style.BAD)
         if one.offered and one.membership.value in ("optional", "conditional"):
-            standing = Piece("not installed", Style.FAINT)
-    return [Piece(one.name, Style.NAME), one.membership.value, standing]
+            status = Piece("not installed", Style.FAINT)
+    return [Piece(one.name, Style.NAME), one.membership.value, status]

@@ -39,7 +39,7 @@ VERDICT_STYLES = {
 GAPS_SHOWN = 20
 
 
-def standing(state: State, held: bool) -> Piece:
+def state_words(state: State, held: bool) -> Piece:
     """How a package stands, in words."""
     words = STATE_WORDS[state] + (", held" if held else "")
     if not state.sound:
