@@ -19,6 +19,7 @@ from filigree.demo.plover import offered as of_plover
 from filigree.demo.plover import repository as tree_of_plover
 from filigree.families.slackware import FAMILY as SLACKWARE
 from filigree.questions.asking.notions import ASKS
+from tests.cli.sentences import expected, sentences_of
 from tests.conftest import Run
 from tests.schema import faults_of
 
@@ -74,6 +75,8 @@ COMMANDS: dict[str, str] = {
     "behind --security": "1131",
 }
 
+SENTENCES = expected()
+
 
 @pytest.fixture(scope="module")
 def roots(heron: Path, curlew: Path, plover: Path, dunlin: Path) -> dict[str, Path]:
@@ -106,14 +109,19 @@ def test_every_command_at_every_station(
     cache = tmp_path_factory.getbasetemp() / "cache"
     words = [str(of_each[station]) if word == "ARCHIVE" else word for word in command.split()]
     told: dict[str, str] = {}
+    notes = ""
     for form in FORMATS:
         monkeypatch.setenv("XDG_CACHE_HOME", str(cache))
         done = call(*words, "--root", str(roots[station]), "--format", form, "--no-pager")
         assert str(done.returncode) == COMMANDS[command][STATIONS.index(station)], done.stderr
         told[form] = done.stdout
+        notes = done.stderr if form == "json" else notes
     answer = json.loads(told["json"])
     assert not faults_of(answer)
     status = int(COMMANDS[command][STATIONS.index(station)])
+    places = {str(of_each[station]): "ARCHIVE", str(roots[station]): "ROOT"}
+    said = sentences_of(answer, places, notes)
+    assert said == SENTENCES.get((station, command), [])
     # What could not be looked at is no clean bill; and a clean bill has nothing that was not looked at.
     assert status != 3 or answer["gaps"]
     assert status != 0 or not answer["gaps"]
