@@ -7,6 +7,7 @@ from functools import cached_property
 from glob import escape as glob_escape
 from typing import TYPE_CHECKING
 
+from filigree.access.roots import PLAIN, RootChoice, open_root
 from filigree.access.trees.directory import DirectoryTree
 from filigree.access.trees.protocol import Borrowed, Tree
 from filigree.families.protocol import (
@@ -18,14 +19,20 @@ from filigree.families.protocol import (
     RecordsOf,
     Sources,
 )
-from filigree.families.registry import family_named, family_of, is_archive_name, open_archive
+from filigree.families.registry import (
+    family_named,
+    family_of,
+    is_archive_name,
+    open_archive,
+    places_of_records,
+)
 from filigree.families.shared.indexes import doubts
 from filigree.families.shared.looking import os_release
 from filigree.families.shared.signatures import ENDINGS
 from filigree.formats.accounts import Accounts, read_accounts
 from filigree.formats.key_files import read_key_file
 from filigree.formats.unpacking import renew_allowance
-from filigree.model.answer import Gap, SystemLabel
+from filigree.model.answer import Alarm, Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, Obstacle, words_of
 from filigree.model.files import Kind, ManagedLink, Relocation
 from filigree.model.keys import Key
@@ -45,9 +52,14 @@ GAPS_NAMED = 10_000
 class System:
     """One root, opened. `gaps` collects what could not be looked at, each once, as it is found."""
 
-    def __init__(self, root: str | Tree, family: str | None = None, here: str = "/") -> None:
+    def __init__(
+        self, root: str | Tree, family: str | None = None, here: str = "/",
+        choice: RootChoice = PLAIN,
+    ) -> None:  # fmt: skip
         renew_allowance()
-        self.tree: Tree = DirectoryTree(_absolute(root)) if isinstance(root, str) else root
+        self.tree: Tree = (
+            open_root(_absolute(root), places_of_records, choice) if isinstance(root, str) else root
+        )
         self.root = self.tree.root
         self.here = here
         self.family: Family = family_named(family) if family else family_of(self.tree)
@@ -57,6 +69,8 @@ class System:
         self._opened: dict[tuple[str, bool], Archive] = {}
         self._archives: dict[Package, Archive] = {}
         self._lent: list[Borrowed | RemoteFile] = []
+        for what, why in self.tree.troubles:
+            self.report(Alarm(what, why))
         self.database: Database = self.family.open(self.tree, self.report)
 
     def __enter__(self) -> "System":
@@ -366,11 +380,16 @@ def _number(name: str, accounts: Accounts) -> int | None:
     return accounts.numbers.get(name)
 
 
-def open_system(root: str | Tree = "/", family: str | None = None, here: str = "/") -> System:
-    """Open the system below `root`, a directory or any tree, of a family by name or of its own.
+def open_system(
+    root: str | Tree = "/", family: str | None = None, here: str = "/", choice: RootChoice = PLAIN
+) -> System:
+    """Open the system below `root`, of a family by name or of its own.
+
+    `root` is a directory, an image of a container, a tar of a whole root, or any tree; `choice` says
+    what is meant where there are several.
 
     `here` is the directory, as the root sees it, at which relative paths start.
     Raises NoSystem where the root is no directory or holds no known system, DatabaseError where
     its package database cannot be read at all.
     """
-    return System(root, family, here)
+    return System(root, family, here, choice)

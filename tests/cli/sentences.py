@@ -1,4 +1,4 @@
-"""The table of every sentence that the made-up stations' answers tell: by station and command, a row each.
+"""The table of every sentence that the stations' answers tell: by station and command, a row each.
 
 `tests/data/sentences.txt` was read row by row against what was laid down at the stations. Where an answer
 is meant to say something else its row is changed by hand.

@@ -26,6 +26,9 @@ class Shared:
     """
 
     root: str = "/"
+    image: str | None = None
+    platform: str | None = None
+    layer: int | None = None
     form: Format | None = None
     color: When = When.AUTO
     no_pager: bool = False

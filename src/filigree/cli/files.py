@@ -30,3 +30,10 @@ def _umask() -> int:
     current = os.umask(0o077)
     os.umask(current)
     return current
+
+
+def cache_folder() -> str:
+    """The auditor's own folder for what can be made again."""
+    from platformdirs import user_cache_dir
+
+    return user_cache_dir("filigree", appauthor=False)

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from filigree.cli.asked import Shared, Shown, When
+from filigree.cli.files import cache_folder
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
 from filigree.views.render import Format
@@ -29,12 +30,52 @@ _SHARED: dict[str, tuple[Any, Any]] = {
         Annotated[
             str,
             typer.Option(
-                metavar="DIR",
+                metavar="DIR|IMAGE",
                 rich_help_panel=_PANEL,
-                help="The root of the system that is audited.",
+                help="The root of the system that is audited: a directory, an image of a container "
+                "(a layout, or as an engine saved it), or a tar of a whole root.",
             ),
         ],
         "/",
+    ),
+    "image": (
+        Annotated[
+            str | None,
+            typer.Option(
+                "--image",
+                metavar="NAME[:TAG]",
+                rich_help_panel=_PANEL,
+                help="Which image, where there are several.",
+                show_default=False,
+            ),
+        ],
+        None,
+    ),
+    "platform": (
+        Annotated[
+            str | None,
+            typer.Option(
+                "--platform",
+                metavar="OS/ARCH[/VARIANT]",
+                rich_help_panel=_PANEL,
+                help="The image for which machine, where there are several.",
+                show_default=False,
+            ),
+        ],
+        None,
+    ),
+    "layer": (
+        Annotated[
+            int | None,
+            typer.Option(
+                "--layer",
+                metavar="N",
+                rich_help_panel=_PANEL,
+                help="Only what this layer of an image says, the lowest is 0.",
+                show_default=False,
+            ),
+        ],
+        None,
     ),
     "form": (
         Annotated[
@@ -146,13 +187,6 @@ def question(command: Callable[..., Shown]) -> Callable[..., None]:
     )
     run.__annotations__ = {p.name: p.annotation for p in [*own, *added]}
     return run
-
-
-def cache_folder() -> str:
-    """The auditor's own folder for what can be made again."""
-    from platformdirs import user_cache_dir
-
-    return user_cache_dir("filigree", appauthor=False)
 
 
 def _scope_of(installed: bool, available: bool, both: bool, asks_more: bool) -> "Scope":

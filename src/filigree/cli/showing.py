@@ -10,7 +10,9 @@ from collections.abc import Callable, Iterator
 from itertools import chain, islice
 from typing import Any
 
+from filigree.access.roots import PLAIN, RootChoice
 from filigree.cli.asked import Shared, Shown, When
+from filigree.cli.files import cache_folder
 from filigree.model.answer import Answer
 from filigree.model.errors import NoSystem
 from filigree.system import System, open_system
@@ -29,7 +31,7 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
     log.info("opening %s", escaped(shared.root))
     try:
-        system = open_system(shared.root, here=_here(shared.root))
+        system = open_system(shared.root, None, _here(shared.root), _choice(shared))
     except NoSystem:
         if not shared.archives_only or not os.path.isdir(shared.root):
             raise
@@ -42,6 +44,15 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
         print(f"filigree: {escaped(words)}", file=sys.stderr)  # noqa: T201 - this is where it is said
     log.info("exit status %d", answer.exit_status)
     return answer.exit_status
+
+
+def _choice(shared: Shared) -> RootChoice:
+    """What is meant of an image, and where is kept what was read of it: a directory is read anew."""
+    plain = shared.image is None and shared.platform is None and shared.layer is None
+    layout = os.path.exists(os.path.join(shared.root, "oci-layout"))
+    if plain and os.path.isdir(shared.root) and not layout:
+        return PLAIN
+    return RootChoice(shared.image, shared.platform, shared.layer, cache_folder())
 
 
 def _here(root: str) -> str:

@@ -80,6 +80,11 @@ def archive_families() -> Iterator[ArchiveFamily]:
             yield family.archives
 
 
+def places_of_records() -> tuple[str, ...]:
+    """Below which paths systems of all families keep their records, settings and keys."""
+    return tuple(dict.fromkeys(place for family in families() for place in family.places))
+
+
 def is_archive_name(path: str) -> bool:
     """Whether some family's archives are called so."""
     name = path.rpartition("/")[2]

@@ -48,6 +48,10 @@ class _Forward:
         left = place - self._stream.position
         if left < 0:
             raise PayloadError("a member before the one before it", self._stream.position)
+        skip = getattr(self._stream, "skip", None)
+        if skip is not None:
+            skip(left)
+            return
         while left > 0:
             data = self._stream.read(min(left, PIECE))
             if not data:
@@ -94,17 +98,22 @@ def read_small_tar(stream: ByteStream, limit: int = READ_LIMIT) -> dict[str, byt
     return found
 
 
-def tar_members(stream: ByteStream) -> Iterator[tuple[tarfile.TarInfo, _Forward]]:
-    """Every head, and the stream at the start of what follows it."""
+def tar_members(
+    stream: ByteStream, most: int = MEMBERS_LIMIT
+) -> Iterator[tuple[tarfile.TarInfo, _Forward]]:
+    """Every head of at most so many members, and the stream at the start of what follows it.
+
+    What a member holds is passed over by `skip` of the stream, where it has that, and read otherwise.
+    """
     file = _Forward(stream)
     try:
         tar = tarfile.TarFile(fileobj=file, errors="surrogateescape", encoding="utf-8")  # type: ignore[arg-type]
-        for count in range(MEMBERS_LIMIT + 1):
+        for count in range(most + 1):
             info = tar.next()
             if info is None:
                 break
-            if count == MEMBERS_LIMIT or len(tar.pax_headers) > MEMBERS_LIMIT // 100:
-                raise PayloadError(f"more than {MEMBERS_LIMIT:,} members", stream.position)
+            if count == most or len(tar.pax_headers) > MEMBERS_LIMIT // 100:
+                raise PayloadError(f"more than {most:,} members", stream.position)
             tar.members.clear()  # type: ignore[attr-defined]
             file.seek(info.offset_data)
             yield info, file

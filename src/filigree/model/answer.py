@@ -14,6 +14,12 @@ class Gap(NamedTuple):
     why: str
 
 
+class Alarm(Gap):
+    """Something that is not what it is said to be: bad news, whatever was asked."""
+
+    __slots__ = ()
+
+
 class SystemLabel(NamedTuple):
     """Which system was asked."""
 
@@ -47,7 +53,7 @@ class Answer(Generic[R, S]):
         """0 nothing wrong, 1 bad news, 3 no bad news but gaps, 130 interrupted."""
         if self.interrupted:
             return 130
-        if self.bad_news:
+        if self.bad_news or any(isinstance(gap, Alarm) for gap in self.gaps):
             return 1
         return 3 if self.gaps else 0
 

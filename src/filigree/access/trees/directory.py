@@ -9,7 +9,7 @@ import hashlib
 import os
 import stat
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import partial
 
 from filigree.access.trees.directories import LINK_LIMIT, Directories, decoded, encoded, trouble
@@ -34,18 +34,14 @@ _attributes = os.listxattr
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
 _READ_QUIETLY = _READ | os.O_NOATIME
 _FORM = 0o170000
-_HASHES = {
-    "md5": hashlib.md5,
-    "sha1": hashlib.sha1,
-    "sha224": hashlib.sha224,
-    "sha256": hashlib.sha256,
-    "sha384": hashlib.sha384,
-    "sha512": hashlib.sha512,
-}
+_HASHED = ("md5", "sha1", "sha224", "sha256", "sha384", "sha512")
+_HASHES = {name: getattr(hashlib, name) for name in _HASHED}
 
 
 class DirectoryTree:
     """One root, read-only. Holds directories open while it lives, or until `close`."""
+
+    troubles: Sequence[tuple[str, str]] = ()
 
     def __init__(self, root: str) -> None:
         self.root = root
@@ -53,6 +49,10 @@ class DirectoryTree:
         self._near = self._directories.near
         self._window = memoryview(bytearray(CHUNK))
         self._quiet_owner = os.geteuid()
+
+    def layer_of(self, *_: str) -> int | None:
+        """A disk has no layers."""
+        return None
 
     def close(self) -> None:
         """Let go of the directories. The jail cannot be used afterwards."""

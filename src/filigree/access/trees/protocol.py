@@ -16,7 +16,7 @@ What every kind of tree promises:
 """
 
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple, Protocol
 
 from filigree.model.answer import Gap
@@ -70,6 +70,15 @@ class Tree(Protocol):
     @property
     def root(self) -> str:
         """What was opened, for people."""
+        ...
+
+    @property
+    def troubles(self) -> Sequence[tuple[str, str]]:
+        """What is not as it is said to be, and why: nothing of it may be called clean."""
+        ...
+
+    def layer_of(self, path: str) -> int | None:
+        """The layer that a path comes from as it is, the last part not followed; None without layers."""
         ...
 
     def close(self) -> None:

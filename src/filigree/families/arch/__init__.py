@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from filigree.access.trees.protocol import Tree
 from filigree.families.arch.places import LOCAL
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
+from filigree.families.shared.common_places import COMMON
 from filigree.formats.arch.versions import compare_versions
 from filigree.formats.version_parts import split_version
 
@@ -19,6 +20,7 @@ class ArchFamily:
 
     name = "arch"
     url_types = ("alpm",)
+    places = (*COMMON, "/var/lib/pacman/", "/usr/share/pacman/", "/var/log/pacman.log")  # fmt: skip
     silent_on: Mapping[str, str] = {
         "vendor": "this family's record names the packager alone",
         "build_host": "this family's record does not say",

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from filigree.access.trees.protocol import Tree
 from filigree.families.deb.places import STATUS, STATUS_PARTS
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
+from filigree.families.shared.common_places import COMMON
 from filigree.formats.deb.versions import compare_versions
 from filigree.formats.version_parts import split_version
 
@@ -19,6 +20,11 @@ class DebFamily:
 
     name = "deb"
     url_types = ("deb",)
+    places = (
+        *COMMON,
+        "/var/lib/dpkg/", "/var/lib/apt/", "/usr/share/keyrings/", "/usr/share/debsig/",
+        "/var/log/dpkg.log",
+    )  # fmt: skip
     silent_on: Mapping[str, str] = {
         "size": "this family's database does not record the size of a file",
         "mode": "this family's database records no mode, but for declared overrides",

@@ -25,6 +25,14 @@ class Family(Protocol):
         ...
 
     @property
+    def places(self) -> Sequence[str]:
+        """Below which paths its systems keep records, settings, keys and lists: what a question reads.
+
+        A tree that is slow to read keeps what is there. What is elsewhere is read all the same.
+        """
+        ...
+
+    @property
     def silent_on(self) -> Mapping[str, str]:
         """What the family's database does not record, each with a sentence for people."""
         ...

@@ -8,6 +8,7 @@ from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.families.rpm import places
 from filigree.families.rpm.finding import database_paths
+from filigree.families.shared.common_places import COMMON
 from filigree.formats.rpm.versions import compare_versions
 from filigree.formats.version_parts import split_version
 
@@ -20,6 +21,12 @@ class RpmFamily:
 
     name = "rpm"
     url_types = ("rpm",)
+    places = (
+        *COMMON,
+        "/var/lib/rpm/", "/usr/lib/sysimage/", "/usr/share/rpm/", "/var/lib/dnf/", "/var/lib/yum/",
+        "/var/lib/alternatives/", "/var/cache/dnf/", "/var/cache/libdnf5/", "/var/log/dnf.rpm.log",
+        "/var/log/yum.log",
+    )  # fmt: skip
     silent_on: Mapping[str, str] = {}
 
     @cached_property

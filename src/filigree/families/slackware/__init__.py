@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
+from filigree.families.shared.common_places import COMMON
 from filigree.families.slackware.places import RECORDS
 from filigree.formats.slackware.versions import compare_versions, sure_order
 from filigree.formats.version_parts import split_version
@@ -19,6 +20,11 @@ class SlackwareFamily:
 
     name = "slackware"
     url_types = ("slackware",)
+    places = (
+        *COMMON,
+        "/var/lib/pkgtools/", "/var/log/packages/", "/var/log/scripts/", "/var/log/pkgtools/",
+        "/var/lib/slackpkg/", "/root/.gnupg/",
+    )  # fmt: skip
     silent_on: Mapping[str, str] = {
         "reason": "this family does not record whether a person asked for a package",
         "needs": (

@@ -1,0 +1,47 @@
+"""A root, opened: a directory, an image, or a tar of a whole root. What it is, its contents tell."""
+
+import os
+from collections.abc import Callable
+from typing import NamedTuple
+
+from filigree.access.trees.directory import DirectoryTree
+from filigree.access.trees.protocol import Tree
+from filigree.model.errors import BadQuestion
+
+
+class RootChoice(NamedTuple):
+    """Which of several things at a root is meant, and where is kept what was read of them.
+
+    `image` and `platform` choose one of several images, `layer` one of its layers alone; `cache` is the
+    auditor's own folder, None where nothing is to be kept.
+    """
+
+    image: str | None = None
+    platform: str | None = None
+    layer: int | None = None
+    cache: str | None = None
+
+
+PLAIN = RootChoice()
+
+
+def open_root(path: str, kept: Callable[[], tuple[str, ...]], choice: RootChoice = PLAIN) -> Tree:
+    """The tree at a path. `kept` tells below which directories systems keep their records.
+
+    Raises NoSystem where nothing can be read there, BadQuestion where it is not plain what is meant.
+    """
+    if not os.path.isfile(path) and not _is_layout(path):
+        if os.path.isdir(path) and choice[:3] != PLAIN[:3]:
+            raise BadQuestion("it is no image: it has no names, machines or layers", path)
+        return DirectoryTree(path)  # which says why it is none
+    from filigree.access.images.opening import ImageChoice, open_image
+    from filigree.access.images.shelf import LayerShelf
+
+    shelf = LayerShelf(os.path.join(choice.cache, "layers") if choice.cache else None)
+    wanted = ImageChoice(choice.image, choice.platform)
+    return open_image(path, shelf, kept(), wanted, choice.layer)
+
+
+def _is_layout(folder: str) -> bool:
+    """Whether a folder is an image layout, and not a root."""
+    return all(os.path.isfile(os.path.join(folder, name)) for name in ("oci-layout", "index.json"))

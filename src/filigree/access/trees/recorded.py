@@ -1,0 +1,351 @@
+"""A tree that was recorded: what it tells is what stands in its record, and nothing is looked at anew.
+
+Links resolve as in a directory's tree. A digest is the one on record, or made of the content where it
+is of another algorithm. What cannot be told, because the record does not hold it, is never absent.
+"""
+
+import hashlib
+import os
+import sqlite3
+import stat
+import sys
+from collections.abc import Iterator, Sequence
+from typing import Protocol
+
+from filigree.access.trees.directories import LINK_LIMIT, decoded, encoded
+from filigree.access.trees.protocol import READ_LIMIT, Borrowed, Entry, Form
+from filigree.access.trees.recorded_form import COLUMNS, SELECT, Recorded, open_form, split
+from filigree.formats.file_capabilities import CapabilityError, read_attribute, write_capabilities
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError, Obstacle
+from filigree.model.files import KIND_OF_FORM, Observation
+
+_REMEMBERED = 1 << 16
+_DEEPEST = 256
+_COLUMNS = ", ".join(COLUMNS[1:])
+_WALKED = f"SELECT {_COLUMNS} FROM entries WHERE parent = ? AND name != x'' ORDER BY name"
+
+
+class Contents(Protocol):
+    """Where the contents of regular files are that a record tells of."""
+
+    def lend(self, row: Recorded, path: str) -> Borrowed:
+        """A content, to be read in place. Raises AccessError."""
+        ...
+
+    def doubt(self, row: Recorded) -> str | None:
+        """Why what is recorded of a file's content is not to be believed; None where it is."""
+        ...
+
+    def close(self) -> None:
+        """Let go of what is held open."""
+        ...
+
+
+class RecordedTree:
+    """One record, and where its contents are."""
+
+    def __init__(self, root: str, file: str, contents: Contents) -> None:
+        self.root = root
+        self._file = file
+        self._contents = contents
+        self._opened: tuple[int, sqlite3.Connection] | None = None
+        self._real: dict[bytes, bytes] = {b"": b""}
+
+    @property
+    def troubles(self) -> Sequence[tuple[str, str]]:
+        """A record says of itself nothing that it is not."""
+        return ()
+
+    def close(self) -> None:
+        """Let go of the record, and of its contents."""
+        if self._opened is not None:
+            self._opened[1].close()
+            self._opened = None
+        self._contents.close()
+
+    def _connection(self) -> sqlite3.Connection:
+        """The record; a process that was forked opens its own."""
+        process = os.getpid()
+        if self._opened is None or self._opened[0] != process:
+            self._opened = (process, open_form(self._file))
+        return self._opened[1]
+
+    def row(self, real: bytes) -> Recorded | None:
+        """What stands at a real path; None where nothing does."""
+        found = self._connection().execute(SELECT, split(real)).fetchone()
+        return None if found is None else Recorded._make(found)
+
+    def layer_of(self, path: str) -> int | None:
+        """Who brought a path as it is; None where nothing is there."""
+        try:
+            found = self.row(self._place(path))
+        except AccessError:
+            return None
+        return found.layer if found is not None and found.layer >= 0 else None
+
+    # -- resolving -------------------------------------------------------------------------
+
+    def _enter(self, directory: bytes, shown: str) -> bytes:
+        """The real path of a directory, links resolved."""
+        real = self._real.get(directory)
+        if real is not None:
+            return real
+        real = self._walked(directory, shown)
+        if len(self._real) > _REMEMBERED:
+            self._real = {b"": b""}
+        self._real[directory] = real
+        return real
+
+    def _walked(self, directory: bytes, shown: str) -> bytes:
+        pending = directory.split(b"/")
+        pending.reverse()
+        real, links = b"", 0
+        while pending:
+            name = pending.pop()
+            if name in (b"", b"."):
+                continue
+            if name == b"..":
+                real = real.rpartition(b"/")[0]
+                continue
+            child = real + b"/" + name
+            row = self.row(child)
+            if row is None:
+                raise AccessError(Obstacle.ABSENT, shown)
+            if stat.S_ISLNK(row.mode):
+                links += 1
+                if links > LINK_LIMIT:
+                    raise AccessError(Obstacle.LOOP, shown)
+                target = row.target or b""
+                if target.startswith(b"/"):
+                    real = b""
+                pending.extend(reversed(target.split(b"/")))
+            elif stat.S_ISDIR(row.mode):
+                real = child
+            else:
+                raise AccessError(Obstacle.NOT_DIRECTORY, shown)
+        return real
+
+    def _place(self, path: str) -> bytes:
+        """The real path of what a path names, the last part not followed."""
+        try:
+            raw = encoded(path)
+        except FileNotFoundError:
+            raise AccessError(Obstacle.ABSENT, path) from None
+        directory, _, name = raw.rpartition(b"/")
+        if name in (b"", b".", b".."):
+            return self._enter(raw, path)
+        return self._enter(directory, path) + b"/" + name
+
+    def _followed(self, path: str) -> tuple[bytes, Recorded | None]:
+        """The real path of what a path leads to, and what stands there."""
+        place = self._place(path)
+        for _ in range(LINK_LIMIT + 1):
+            row = self.row(place)
+            if row is None or not stat.S_ISLNK(row.mode):
+                return place, row
+            target = row.target or b""
+            front = b"" if target.startswith(b"/") else place.rpartition(b"/")[0] + b"/"
+            whole = front + target
+            above, _, name = whole.rpartition(b"/")
+            if name in (b"", b".", b".."):
+                place = self._enter(whole, path)
+            else:
+                place = self._enter(above, path) + b"/" + name
+        raise AccessError(Obstacle.LOOP, path)
+
+    def real_path(self, path: str, follow: bool = True) -> str:
+        """The path without links (but for the last part, unless `follow`); `/` for the root."""
+        place = self._followed(path)[0] if follow else self._place(path)
+        return decoded(place) or "/"
+
+    # -- looking ---------------------------------------------------------------------------
+
+    def observe(
+        self,
+        path: str,
+        algorithm: str | None = None,
+        limit: int = sys.maxsize,
+        capabilities: bool = False,
+        of_size: int | None = None,
+    ) -> Observation:
+        """What is recorded of a path; a link is not followed."""
+        row = self.row(self._place(path))
+        if row is None:
+            raise AccessError(Obstacle.ABSENT, path)
+        form = stat.S_IFMT(row.mode)
+        digest = carried = None
+        if form == stat.S_IFREG:
+            if capabilities:
+                carried = _capabilities(row.capabilities)
+            if algorithm is not None and of_size in (None, row.size):
+                if row.size > limit:
+                    raise AccessError(Obstacle.TOO_LARGE, path, f"{row.size} bytes")
+                digest = self._digest(row, algorithm, path)
+        return Observation(
+            kind=KIND_OF_FORM[form], size=row.size, mode=row.mode & 0o7777, uid=row.uid, gid=row.gid,
+            modified=row.modified, link_target=None if row.target is None else decoded(row.target),
+            digest=digest, device=row.device, capabilities=carried, inode=row.inode,
+            changed=row.changed,
+        )  # fmt: skip
+
+    def _digest(self, row: Recorded, algorithm: str, path: str) -> str:
+        doubt = self._contents.doubt(row)
+        if doubt is not None:
+            raise AccessError(Obstacle.FAILED, path, doubt)
+        known: bytes | None = getattr(row, algorithm, None) if algorithm in _KEPT else None
+        if known is not None:
+            return f"{algorithm}:{known.hex()}"
+        digest = hashlib.new(algorithm, usedforsecurity=False)
+        lent = self._contents.lend(row, path)
+        try:
+            for piece in _pieces(lent, 1 << 20):
+                digest.update(piece)
+        finally:
+            lent.close()
+        return f"{algorithm}:{digest.hexdigest()}"
+
+    def holds(
+        self, path: str, digest: str, limit: int, form: Form | None = None, powerless: bool = True
+    ) -> int:
+        """How many bytes a regular file with that digest has; -1 where anything is not just so."""
+        try:
+            row = self.row(self._place(path))
+            if row is None or not stat.S_ISREG(row.mode) or row.size > limit:
+                return -1
+            if form is not None:
+                seen = (row.mode, row.uid, row.gid, row.size, row.modified // 10**9)
+                if seen != form or (powerless and row.capabilities):
+                    return -1
+            algorithm = digest.partition(":")[0]
+            return row.size if self._digest(row, algorithm, path) == digest else -1
+        except (AccessError, ValueError):
+            return -1
+
+    # -- contents --------------------------------------------------------------------------
+
+    def lend(self, path: str) -> Borrowed:
+        """A regular file to be read in place, links followed; whoever borrows it closes it."""
+        _, row = self._followed(path)
+        if row is None:
+            raise AccessError(Obstacle.ABSENT, path)
+        if not stat.S_ISREG(row.mode):
+            raise AccessError(Obstacle.NOT_REGULAR, path)
+        doubt = self._contents.doubt(row)
+        if doubt is not None:
+            raise AccessError(Obstacle.FAILED, path, doubt)
+        return self._contents.lend(row, path)
+
+    def read(self, path: str, limit: int = READ_LIMIT) -> bytes:
+        """A whole regular file, links followed. Raises AccessError, TOO_LARGE above `limit`."""
+        lent = self.lend(path)
+        try:
+            if lent.size > limit:
+                raise AccessError(Obstacle.TOO_LARGE, path, f"{lent.size} bytes")
+            return b"".join(_pieces(lent, 1 << 20))
+        finally:
+            lent.close()
+
+    def read_or_none(self, path: str, limit: int = READ_LIMIT) -> bytes | None:
+        """As `read`, but None where there is no such file."""
+        try:
+            return self.read(path, limit)
+        except AccessError as error:
+            if error.absent:
+                return None
+            raise
+
+    def pieces(self, path: str, size: int = 1 << 20) -> Iterator[bytes]:
+        """A regular file in pieces of at most `size` bytes, links followed. Raises AccessError."""
+        lent = self.lend(path)
+        try:
+            yield from _pieces(lent, size)
+        finally:
+            lent.close()
+
+    # -- listing ---------------------------------------------------------------------------
+
+    def names(self, path: str) -> list[str]:
+        """The names in a directory, sorted, links followed. Raises AccessError."""
+        place, row = self._followed(path)
+        if row is None:
+            raise AccessError(Obstacle.ABSENT, path)
+        if not stat.S_ISDIR(row.mode):
+            raise AccessError(Obstacle.NOT_DIRECTORY, path)
+        rows = self._connection().execute(
+            "SELECT name FROM entries WHERE parent = ? AND name != x''", (place,)
+        )
+        return sorted(decoded(name) for (name,) in rows)
+
+    def exists(self, path: str) -> bool:
+        """Whether anything is at the path, a dangling link included."""
+        try:
+            return self.row(self._place(path)) is not None
+        except AccessError as error:
+            return not error.absent
+
+    def is_directory(self, path: str) -> bool:
+        """Whether the path is a directory, links followed."""
+        try:
+            _, row = self._followed(path)
+        except AccessError:
+            return False
+        return row is not None and stat.S_ISDIR(row.mode)
+
+    def walk(self, top: str, others: bool = False) -> Iterator[Entry | Gap]:
+        """Everything below a directory, itself not told; it has no other file systems."""
+        del others
+        try:
+            place, row = self._followed(top)
+        except AccessError as error:
+            yield Gap(top, error.what)
+            return
+        if row is None or not stat.S_ISDIR(row.mode):
+            obstacle = Obstacle.ABSENT if row is None else Obstacle.NOT_DIRECTORY
+            yield Gap(top, obstacle.value)
+            return
+        yield from self._inside(place, top.rstrip("/"), 0)
+
+    def _inside(self, place: bytes, path: str, depth: int) -> Iterator[Entry | Gap]:
+        for name, *rest in self._connection().execute(_WALKED, (place,)).fetchall():
+            row = Recorded._make(rest)
+            whole = f"{path}/{decoded(name)}"
+            kind = KIND_OF_FORM[stat.S_IFMT(row.mode)]
+            target = None if row.target is None else decoded(row.target)
+            entry = Entry(
+                whole, kind, row.size, row.mode & 0o7777, row.uid, row.gid, row.modified, target
+            )
+            if not stat.S_ISDIR(row.mode):
+                yield entry
+            elif depth >= _DEEPEST:
+                yield Gap(whole, f"more than {_DEEPEST} directories deep")
+            else:
+                child = place + b"/" + name
+                inside = self._connection().execute(
+                    "SELECT 1 FROM entries WHERE parent = ? AND name != x'' LIMIT 1", (child,)
+                )
+                yield entry._replace(empty=inside.fetchone() is None)
+                yield from self._inside(child, whole, depth + 1)
+
+    def room(self, path: str) -> tuple[int, int, int]:
+        """Raises AccessError: a record is on no file system of its own."""
+        raise AccessError(Obstacle.FAILED, path, "what was recorded has no room of its own")
+
+
+_KEPT = ("md5", "sha1", "sha256")
+
+
+def _capabilities(data: bytes | None) -> str:
+    if not data:
+        return ""
+    try:
+        return write_capabilities(read_attribute(data))
+    except CapabilityError as error:
+        return str(error)
+
+
+def _pieces(lent: Borrowed, size: int) -> Iterator[bytes]:
+    place = 0
+    while piece := lent.at(place, size):
+        yield piece
+        place += len(piece)

@@ -1,0 +1,98 @@
+"""The form in which a tree is recorded: one SQLite file, with a row a path.
+
+`parent` is the real path of the directory that a path lies in, without an end slash (the root's is
+empty); the root itself has neither parent nor name. Times are nanoseconds since 1970, `mode` is with the
+kind, `inode` is the same for paths that are one file. Digests are of regular files. `layer` is who
+brought the path as it is, `source` who has the content, `place` where in that it begins; -1 where nothing
+tells.
+"""
+
+import sqlite3
+from typing import NamedTuple
+
+VERSION = 1
+"""Of this form. What was kept in another one is made anew."""
+
+COLUMNS = (
+    "parent", "name", "mode", "uid", "gid", "size", "modified", "changed", "inode", "device", "target",
+    "capabilities", "md5", "sha1", "sha256", "layer", "source", "place",
+)  # fmt: skip
+
+LAYOUT = """
+CREATE TABLE entries (
+    parent BLOB NOT NULL, name BLOB NOT NULL, mode INTEGER NOT NULL, uid INTEGER NOT NULL,
+    gid INTEGER NOT NULL, size INTEGER NOT NULL, modified INTEGER NOT NULL, changed INTEGER NOT NULL,
+    inode INTEGER NOT NULL, device INTEGER NOT NULL, target BLOB, capabilities BLOB, md5 BLOB, sha1 BLOB,
+    sha256 BLOB, layer INTEGER NOT NULL, source INTEGER NOT NULL, place INTEGER NOT NULL,
+    PRIMARY KEY (parent, name)
+) WITHOUT ROWID;
+CREATE TABLE contents (sha256 BLOB PRIMARY KEY, packed BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE about (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
+"""
+
+
+class Recorded(NamedTuple):
+    """One path as it was recorded, without its name."""
+
+    mode: int
+    uid: int
+    gid: int
+    size: int
+    modified: int
+    changed: int
+    inode: int
+    device: int
+    target: bytes | None
+    capabilities: bytes | None
+    md5: bytes | None
+    sha1: bytes | None
+    sha256: bytes | None
+    layer: int
+    source: int
+    place: int
+
+
+SELECT = f"SELECT {', '.join(COLUMNS[2:])} FROM entries WHERE parent = ? AND name = ?"
+INSERT = f"INSERT OR REPLACE INTO entries VALUES ({', '.join('?' * len(COLUMNS))})"
+
+
+def split(path: bytes) -> tuple[bytes, bytes]:
+    """Parent and name of a real path; of the root neither.
+
+    >>> split(b"/usr/bin"), split(b"")
+    ((b'/usr', b'bin'), (b'', b''))
+    """
+    parent, _, name = path.rpartition(b"/")
+    return parent, name
+
+
+def open_form(path: str) -> sqlite3.Connection:
+    """A record that is not going to be changed. Raises sqlite3.Error where it is none."""
+    quoted = "".join(f"%{ord(sign):02x}" if sign in "%?#" else sign for sign in path)
+    connection = sqlite3.connect(
+        f"file:{quoted}?mode=ro&immutable=1", uri=True, check_same_thread=False
+    )
+    (found,) = connection.execute("SELECT value FROM about WHERE name = 'whole'").fetchone() or (
+        "",
+    )
+    if found != str(VERSION):
+        connection.close()
+        raise sqlite3.DatabaseError("it is not whole, or of another form")
+    return connection
+
+
+def make_form(path: str) -> sqlite3.Connection:
+    """A record in the making; `finish` says that it is whole."""
+    connection = sqlite3.connect(path)
+    connection.execute("PRAGMA journal_mode = OFF")
+    connection.execute("PRAGMA synchronous = OFF")
+    connection.execute("PRAGMA page_size = 8192")
+    connection.executescript(LAYOUT)
+    return connection
+
+
+def finish(connection: sqlite3.Connection) -> None:
+    """Say that a record is whole, and let go of it."""
+    connection.execute("INSERT INTO about VALUES ('whole', ?)", (str(VERSION),))
+    connection.commit()
+    connection.close()

@@ -1,0 +1,70 @@
+"""Every command of every station, its root packed as an image: the answer is the directory's."""
+
+import json
+import re
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.cli.test_matrix import COMMANDS, STATIONS
+from tests.conftest import Run
+from tests.trees.images import Entry, entries_of, file, hidden, layer_of, layout
+
+_NOW = re.compile(r'("(?:seconds|asked_at)"): (?:[0-9.]+|"[^"]*")')
+"""What is of the moment in which it was asked."""
+
+
+def in_layers(root: Path) -> list[bytes]:
+    """The station in three layers: the ground, which has more and other files; what changes; the rest."""
+    entries = list(entries_of(root))
+    ground, late = [], []
+    for number, one in enumerate(entries):
+        if number % 5 == 3 and one.content is not None:
+            late.append(one)
+            ground.append(one._replace(content=one.content[::-1], mode=0o600, headers={}))
+        elif number % 7 == 4 and one.content is not None:
+            late.append(one)
+        else:
+            ground.append(one)
+    more = [
+        file("usr/bin/never-there", b"x", 0o4755),
+        Entry("opt/gone", 0o755),
+        file("opt/gone/x", b"x"),
+    ]
+    away = [hidden("usr/bin/never-there"), hidden("opt")]
+    return [layer_of([*ground, *more]), layer_of(away), layer_of(late)]
+
+
+@pytest.fixture(scope="module")
+def pairs(
+    heron: Path, curlew: Path, plover: Path, dunlin: Path, tmp_path_factory: pytest.TempPathFactory
+) -> dict[str, tuple[Path, Path]]:
+    """Each station's root, and the image of it."""
+    top = tmp_path_factory.mktemp("images")
+    roots = dict(zip(STATIONS, (heron, curlew, plover, dunlin), strict=True))
+    return {name: (root, layout(top / name, in_layers(root))) for name, root in roots.items()}
+
+
+def told(call: Run, command: str, root: Path) -> tuple[int, Any]:
+    done = call(*command.split(), "--root", str(root), "--format", "json")
+    answer = json.loads(_NOW.sub(r"\1: 0", done.stdout.replace(str(root), "ROOT")))
+    for record in answer["records"]:
+        for name in ("layer", "room", "image"):  # what only one kind of root has
+            record.pop(name, None)
+        for name in ("changed", "inode"):  # the disk's own numbers
+            if record.get("seen"):
+                del record["seen"][name]
+    answer["summary"].pop("room", None)
+    return done.returncode, answer
+
+
+@pytest.mark.parametrize("station", STATIONS)
+@pytest.mark.parametrize("command", [one for one in COMMANDS if "ARCHIVE" not in one])
+def test_an_image_answers_as_the_directory_does(
+    call: Run, pairs: dict[str, tuple[Path, Path]], tmp_path_factory: pytest.TempPathFactory,
+    monkeypatch: pytest.MonkeyPatch, command: str, station: str,
+) -> None:  # fmt: skip
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.getbasetemp() / "image-cache"))
+    directory, image = pairs[station]
+    assert told(call, command, image) == told(call, command, directory)
