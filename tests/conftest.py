@@ -18,7 +18,9 @@ from filigree.demo.archives import write_archives
 from filigree.demo.curlew import build_curlew
 from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import build_heron
+from filigree.demo.images import NAMES, write_images
 from filigree.demo.plover import build_plover
+from filigree.demo.walk import STATIONS
 from filigree.formats.unpacking import renew_allowance
 from filigree.model.events import Event
 from filigree.system import System
@@ -61,6 +63,14 @@ def plover(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def dunlin(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The station dunlin. Shared: no test may change it."""
     return build_dunlin(tmp_path_factory.mktemp("stations") / "dunlin")
+
+
+@pytest.fixture(scope="session")
+def images(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """The stations as images, by name. Shared: no test may change them."""
+    folder = tmp_path_factory.mktemp("as-images")
+    write_images(folder, STATIONS)
+    return {name: folder / path for name, path in NAMES.items()}
 
 
 @pytest.fixture(scope="session")

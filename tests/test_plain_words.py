@@ -16,8 +16,9 @@ from filigree.questions.asking.searching import Search
 from filigree.questions.commands import strays as strays_of
 from filigree.questions.commands.census import Filter, Matching, census
 from filigree.questions.commands.seek import seek
-from filigree.questions.commands.strays import Rank, strays
+from filigree.questions.commands.strays import strays
 from filigree.questions.commands.verify import verify
+from filigree.questions.finding.ranks import Rank
 from filigree.system import open_system
 from tests.conftest import Run
 from tests.making import DebRoot, F, RpmRoot

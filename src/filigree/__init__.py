@@ -35,6 +35,7 @@ _WHERE = {
     "provenance": "filigree.questions.commands.provenance",
     "keys": "filigree.questions.commands.keys",
     "strays": "filigree.questions.commands.strays",
+    "layers": "filigree.questions.commands.layers",
     "repos": "filigree.questions.commands.repos",
     "seek": "filigree.questions.commands.seek",
     "behind": "filigree.questions.commands.behind",
@@ -61,6 +62,7 @@ if TYPE_CHECKING:
     from filigree.questions.commands.draw import draw as draw
     from filigree.questions.commands.groups import groups as groups
     from filigree.questions.commands.keys import keys as keys
+    from filigree.questions.commands.layers import layers as layers
     from filigree.questions.commands.leftover import leftover as leftover
     from filigree.questions.commands.needs import needed_by as needed_by
     from filigree.questions.commands.needs import needs as needs

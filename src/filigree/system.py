@@ -21,7 +21,7 @@ from filigree.families.protocol import (
 )
 from filigree.families.registry import (
     family_named,
-    family_of,
+    family_or_none,
     is_archive_name,
     open_archive,
     places_of_records,
@@ -62,7 +62,6 @@ class System:
         )
         self.root = self.tree.root
         self.here = here
-        self.family: Family = family_named(family) if family else family_of(self.tree)
         self._gaps: dict[Gap, None] = {}
         self._unnamed = 0
         self._asides: dict[str, None] = {}
@@ -71,6 +70,9 @@ class System:
         self._lent: list[Borrowed | RemoteFile] = []
         for what, why in self.tree.troubles:
             self.report(Alarm(what, why))
+        self.family: Family = (
+            family_named(family) if family else family_or_none(self.tree, self.report)
+        )
         self.database: Database = self.family.open(self.tree, self.report)
 
     def __enter__(self) -> "System":

@@ -125,7 +125,7 @@ def test_lines_are_made_for_other_programs(run: Run, heron: Path) -> None:
     done = run("owner", "/usr/bin/plot-chart", "--root", str(heron))
     assert (
         done.stdout
-        == "/usr/bin/plot-chart\t/usr/bin/plot-chart\tchartroom\t5.4.1-2\tamd64\tlisted\n"
+        == "/usr/bin/plot-chart\t/usr/bin/plot-chart\tchartroom\t5.4.1-2\tamd64\tlisted\t\n"
     )
 
 

@@ -50,8 +50,10 @@ def told(call: Run, command: str, root: Path) -> tuple[int, Any]:
     done = call(*command.split(), "--root", str(root), "--format", "json")
     answer = json.loads(_NOW.sub(r"\1: 0", done.stdout.replace(str(root), "ROOT")))
     for record in answer["records"]:
-        for name in ("layer", "room", "image"):  # what only one kind of root has
+        for name in ("layers", "room", "image"):  # what only one kind of root has
             record.pop(name, None)
+        for one in record.get("configuration", ()):
+            del one["layers"]
         for name in ("changed", "inode"):  # the disk's own numbers
             if record.get("seen"):
                 del record["seen"][name]

@@ -194,8 +194,41 @@ def test_lists_are_refreshed_at_every_station(
 
 def test_no_command_is_left_out() -> None:
     known = {command.name for command in app.registered_commands}
-    # These two have tests of their own.
-    assert known - {command.split()[0] for command in COMMANDS} == {"refresh", "demo"}
+    # These have tests of their own.
+    assert known - {command.split()[0] for command in COMMANDS} == {"refresh", "demo", "layers"}
+
+
+@pytest.mark.parametrize("station", STATIONS)
+def test_layers_are_told_of_every_station_in_every_format(
+    call: Run,
+    images: dict[str, Path],
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    station: str,
+) -> None:
+    told: dict[str, str] = {}
+    for form in FORMATS:
+        monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+        done = call("layers", "--root", str(images[station]), "--format", form, "--no-pager")
+        assert done.returncode == 1, done.stderr
+        told[form] = done.stdout
+    answer = json.loads(told["json"])
+    assert not faults_of(answer)
+    assert sentences_of(answer, {str(images[station]): "ROOT"}, "") == SENTENCES.get(
+        (station, "layers"), []
+    )
+    assert [json.loads(text) for text in told["jsonl"].splitlines()] == answer["records"]
+    lines = [text.split("\t") for text in told["lines"].splitlines()]
+    assert lines == list(csv.reader(io.StringIO(told["csv"])))[1:]
+    assert len(lines) == 4
+    for record in answer["records"]:
+        for row in record["files"]["altered"]:
+            assert row["path"] in told["table"]
+
+
+@pytest.mark.parametrize("station", STATIONS)
+def test_a_disk_has_no_layers(call: Run, roots: dict[str, Path], station: str) -> None:
+    assert call("layers", "--root", str(roots[station])).returncode == 2
 
 
 @pytest.mark.parametrize("station", STATIONS)

@@ -13,8 +13,9 @@ from filigree.demo.heron import STRAY
 from filigree.formats.temporary_files import read_rules
 from filigree.model.answer import Gap
 from filigree.model.errors import BadQuestion
-from filigree.questions.commands.strays import Rank, Stray, strays
+from filigree.questions.commands.strays import Stray, strays
 from filigree.questions.finding.causes import Cause
+from filigree.questions.finding.ranks import Rank
 from filigree.system import open_system
 from tests.making import INFO, DebRoot
 

@@ -24,6 +24,7 @@ from filigree.questions.commands.dossier import dossier
 from filigree.questions.commands.draw import draw
 from filigree.questions.commands.groups import groups
 from filigree.questions.commands.keys import keys
+from filigree.questions.commands.layers import layers
 from filigree.questions.commands.leftover import leftover
 from filigree.questions.commands.needs import needed_by, needs
 from filigree.questions.commands.obstacles import obstacles
@@ -72,7 +73,7 @@ ASK: dict[str, Callable[[System], Answer[Any, Any]]] = {
 SCHEMA = {
     "survey": "family label architecture packages states reasons held_packages troubled_packages "
     "installed_size paths distinct_paths newest_change newest_package age_days biggest most_needed "
-    "kept room",
+    "kept room image",
     "census": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
     "repository signature key_id offered_by impact",
@@ -81,10 +82,10 @@ SCHEMA = {
     "repository signature key_id offered_by impact parts wanted damaged protected source_version paths "
     "needs "
     "provides configuration scripts other_fields archive misnamed installed_here choices changes address "
-    "digest silent_on history",
+    "digest silent_on history layers",
     "contents": "package path kind role size mode owner group digest link_target architecture version "
     "remarks escape",
-    "owner": "path resolved owners dead_end",
+    "owner": "path resolved owners dead_end layers",
     "needs": "name version depth kind requirement status via repeat via_version architecture reason "
     "repository archive_size chosen would_meet",
     "needed-by": "name version depth kind requirement status via repeat via_version architecture reason "
@@ -98,11 +99,11 @@ SCHEMA = {
     "draw": "node name version architecture side depth status chosen installed_size repository "
     "packages ties",
     "verify": "package architecture path role verdict evidence differences reason version seen "
-    "policy policy_file",
+    "policy policy_file layers",
     "provenance": "subject package version architecture evidence links signature whole breaks_at archive",
     "keys": "fingerprint identity algorithm made_at expires_at revoked file scope everything how "
     "weakness revoked_at held_by needed_by subkeys archives",
-    "strays": "path kind size owner group mode modified rank cause detail below link_target",
+    "strays": "path kind size owner group mode modified rank cause detail below link_target layers",
     "repos": "identity name enabled address suite component architecture priority packages size "
     "made_at fetched_at expires_at signature signers configured_in addresses keys must_be_signed path "
     "own matches reason remarks",
@@ -113,6 +114,7 @@ SCHEMA = {
     "remarks "
     "older",
     "groups": "identity name summary repository installed missing members groups",
+    "layers": "number digest made_at made_by size unpacked brings changes removes files troubles",
 }
 
 
@@ -126,6 +128,7 @@ def answers(
     plover: Path,
     dunlin: Path,
     archives: dict[str, Path],
+    images: dict[str, Path],
     tmp_path_factory: pytest.TempPathFactory,
 ) -> Iterator[dict[str, Answer[Any, Any]]]:
     """Every question's answer, by station; of the archives what can be asked of them."""
@@ -148,6 +151,8 @@ def answers(
             found["needs"] = needs(system, paths, None, frozenset(Relation))
             found["owner"] = owner(system, ["/etc/**", "tidegauge", "nothing"], paths)
             found["provenance"] = provenance(system, paths)
+        with open_system(str(images.get(request.param, images["curlew"]))) as image:
+            found["layers"] = layers(image)
         yield found
 
 

@@ -156,6 +156,15 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         ("strays", "strays /usr/sbin /opt", "strays --root /mnt/heron --format json"),
     ),
     (
+        "layers",
+        check.layers,
+        _CHECK,
+        (
+            "layers --root ./gauge-image.tar",
+            "layers --root ./images --image gauge:2.1 --format json",
+        ),
+    ),
+    (
         "repos",
         sources.repos,
         _SOURCES,

@@ -12,7 +12,7 @@ from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
-from filigree.views.options import NO_OPTIONS, StraysOptions, VerifyOptions
+from filigree.views.options import NO_OPTIONS, LayersOptions, StraysOptions, VerifyOptions
 from filigree.views.text import escaped
 
 _Subjects = Annotated[
@@ -235,3 +235,16 @@ def strays(
     finally:
         progress.close()
     return answer, StraysOptions(every)
+
+
+@question
+def layers(
+    system: System,
+    every: Annotated[
+        bool, typer.Option("--all", help="In a table, name every package and every program.")
+    ] = False,
+) -> Shown:
+    """What each layer of an image brings, changes and takes away."""
+    from filigree.questions.commands.layers import layers
+
+    return layers(system), LayersOptions(every)

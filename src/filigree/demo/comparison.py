@@ -10,9 +10,10 @@ from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.keys import keys
 from filigree.questions.commands.leftover import leftover
 from filigree.questions.commands.repos import repos
-from filigree.questions.commands.strays import Rank, strays
+from filigree.questions.commands.strays import strays
 from filigree.questions.commands.survey import survey
 from filigree.questions.commands.verify import verify
+from filigree.questions.finding.ranks import Rank
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system

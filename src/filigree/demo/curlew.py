@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+from collections.abc import Iterator
 from datetime import timedelta
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from filigree.demo.rpm import Shipped
 from filigree.demo.rpm_bytes import sqlite_file
 from filigree.demo.rpm_repository import rpm_archive, rpm_indexes, rpm_shipped
 from filigree.demo.rpm_wares import LOG, WAIVED, everything, shipped
+from filigree.demo.stages import LAST, Stage
 from filigree.demo.world import WARES
 from filigree.families.rpm import places
 from filigree.formats.file_capabilities import ATTRIBUTE, parse_capabilities, write_attribute
@@ -29,22 +31,28 @@ CACHE = f"{places.CACHES[1]}/coast-base-71de0ff171de0ff1"
 FETCHED = BUILT + timedelta(days=40)
 
 
-def build_curlew(folder: Path) -> Path:
+def build_curlew(folder: Path, stage: Stage = LAST) -> Path:
     """Build the station in a folder, which is emptied first; its root comes back."""
     disk = Disk(folder)
     lay_ground(disk, "curlew")
-    installed = everything()
+    installed = everything(stage)
     for one in installed:
         disk.ship(one.goods, BUILT)
-    blobs = [rpm.key_header(), *(rpm.installed_header(one, _forged(one)) for one in installed)]
+    blobs = [rpm.key_header(), *_headers(installed, stage)]
     sqlite_file(disk.real(f"{places.DATABASES[1]}/{places.SQLITE}"), blobs)
     disk.link(places.DATABASES[0], "../../usr/lib/sysimage/rpm")
     _state(disk, installed)
     _repositories(disk)
     _archives(disk, installed)
     _daily_life(disk)
-    _intruder(disk)
+    if stage.intruded:
+        _intruder(disk)
     return folder
+
+
+def _headers(installed: list[Shipped], stage: Stage) -> Iterator[bytes]:
+    for one in installed:
+        yield rpm.installed_header(one, _forged(one) if stage.intruded else None)
 
 
 def _state(disk: Disk, installed: list[Shipped]) -> None:

@@ -13,6 +13,7 @@ from filigree.demo.intruder import intrude
 from filigree.demo.offered_wares import FIXES, KEPT_BACK, NEW, NOTICES, UPDATES
 from filigree.demo.repository import public_key
 from filigree.demo.slackware import ChangeEntry, InstalledWare
+from filigree.demo.stages import LAST, Stage
 from filigree.demo.world import STATION_WARES, WARES, Ware
 from filigree.families.slackware import places
 
@@ -32,11 +33,11 @@ _AGES = ("tidetables", "tidetables-calc", "libwhelk2", "whelk")
 """Of these the list of changes tells when which build came; of the others only that one is another."""
 
 
-def build_dunlin(folder: Path) -> Path:
+def build_dunlin(folder: Path, stage: Stage = LAST) -> Path:
     """Build the station in a folder, which is emptied first; its root comes back."""
     disk = Disk(folder)
     lay_ground(disk, "dunlin")
-    installed = everything()
+    installed = everything(stage)
     for one in installed:
         disk.ship(one.goods, BUILT)
     slackware.write_database(disk, installed)
@@ -46,16 +47,19 @@ def build_dunlin(folder: Path) -> Path:
     _scripts(disk)
     _archives(disk, installed)
     _daily_life(disk)
-    intrude(disk, SWAPPED, OPENED, VANISHED, REDIRECTED, STRAY)
+    if stage.intruded:
+        intrude(disk, SWAPPED, OPENED, VANISHED, REDIRECTED, STRAY)
     return folder
 
 
-@lru_cache(maxsize=1)
-def everything() -> tuple[InstalledWare, ...]:
+@lru_cache(maxsize=4)
+def everything(stage: Stage = LAST) -> tuple[InstalledWare, ...]:
     """What is installed, in the order in which it was."""
     more = [ware for ware in STATION_WARES if ware.name == "saltpan"]
     wares = [ware for ware in (*WARES, *more) if ware.name not in _NOT_HERE]
-    return tuple(kept(ware, number) for number, ware in enumerate(wares))
+    return tuple(
+        kept(stage.ware(ware), number) for number, ware in enumerate(wares) if stage.has(ware.name)
+    )
 
 
 @lru_cache(maxsize=512)

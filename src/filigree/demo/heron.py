@@ -13,6 +13,7 @@ from filigree.demo.offered_wares import KEPT_BACK, URGENT, Suite, suites
 from filigree.demo.offering import deb_indexes, pooled
 from filigree.demo.repository import STRANGER, clear_signed, public_key
 from filigree.demo.rpm_bytes import PACKERS
+from filigree.demo.stages import LAST, Stage
 from filigree.demo.world import WARES, Ware
 from filigree.families.deb import places
 
@@ -38,11 +39,15 @@ VIEWER = "/usr/bin/chart-viewer"
 FETCHED = BUILT + timedelta(days=40)
 
 
-def build_heron(folder: Path) -> Path:
+def build_heron(folder: Path, stage: Stage = LAST) -> Path:
     """Build the station in a folder, which is emptied first; its root comes back."""
     disk = Disk(folder)
     lay_ground(disk, "heron")
-    installed = [_installed(number, ware) for number, ware in enumerate(WARES)]
+    installed = [
+        _installed(number, stage.ware(ware))
+        for number, ware in enumerate(WARES)
+        if stage.has(ware.name)
+    ]
     installed += (_for_other_machine(name) for name in ("libkelp1", "libsaltc6"))
     for one in installed:
         _put_down(disk, one)
@@ -51,7 +56,8 @@ def build_heron(folder: Path) -> Path:
     _repositories(disk)
     _archives(disk, installed)
     _daily_life(disk)
-    _intruder(disk)
+    if stage.intruded:
+        _intruder(disk)
     return folder
 
 

@@ -10,6 +10,7 @@ from filigree.demo.ground import lay_ground
 from filigree.demo.intruder import intrude
 from filigree.demo.offered_wares import FIXES, KEPT_BACK, NEW, UPDATES
 from filigree.demo.repository import detached, public_key
+from filigree.demo.stages import LAST, Stage
 from filigree.demo.world import WARES, Ware
 from filigree.families.arch import places
 
@@ -24,11 +25,11 @@ FETCHED = BUILT + timedelta(days=40)
 _NOT_HERE = ("oldgauge", "lockgate-firmware")
 
 
-def build_plover(folder: Path) -> Path:
+def build_plover(folder: Path, stage: Stage = LAST) -> Path:
     """Build the station in a folder, which is emptied first; its root comes back."""
     disk = Disk(folder)
     lay_ground(disk, "plover")
-    installed = everything()
+    installed = everything(stage)
     for one in installed:
         disk.ship((good for good in one.goods if good.path != LEFT_OUT), BUILT)
     arch.write_database(disk, installed)
@@ -37,14 +38,17 @@ def build_plover(folder: Path) -> Path:
     _archives(disk, installed)
     _log(disk, installed)
     _daily_life(disk)
-    intrude(disk, SWAPPED, OPENED, VANISHED, REDIRECTED, STRAY)
+    if stage.intruded:
+        intrude(disk, SWAPPED, OPENED, VANISHED, REDIRECTED, STRAY)
     return folder
 
 
-def everything() -> list[arch.InstalledGood]:
+def everything(stage: Stage = LAST) -> list[arch.InstalledGood]:
     """What is installed, in the order in which it was."""
     wares = [ware for ware in WARES if ware.name not in _NOT_HERE]
-    return [kept(ware, number) for number, ware in enumerate(wares)]
+    return [
+        kept(stage.ware(ware), number) for number, ware in enumerate(wares) if stage.has(ware.name)
+    ]
 
 
 def kept(ware: Ware, number: int = 0) -> arch.InstalledGood:

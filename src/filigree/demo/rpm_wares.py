@@ -5,6 +5,7 @@ from datetime import timedelta
 from filigree.demo import rpm
 from filigree.demo.goods import BUILT, Good, goods_of
 from filigree.demo.rpm import Shipped
+from filigree.demo.stages import LAST, Stage
 from filigree.demo.world import STATION_WARES, WARES, Ware
 
 LIBRARIES = "/usr/lib64"
@@ -48,10 +49,14 @@ _SUPPLEMENTS = {"foghorn": "(tidegauge and mudflatd)", "mudflat-doc": "mudflatd"
 _CLAIMED = {"tidegauge": (LOG,), "saltpan": (LOCK,)}
 
 
-def everything() -> list[Shipped]:
+def everything(stage: Stage = LAST) -> list[Shipped]:
     """What is installed, in the order in which it was."""
     wares = [ware for ware in (*STATION_WARES, *WARES) if ware.name not in _LEFT_OUT]
-    found = [shipped(ware, number) for number, ware in enumerate(wares)]
+    found = [
+        shipped(stage.ware(ware), number)
+        for number, ware in enumerate(wares)
+        if stage.has(ware.name)
+    ]
     found += (_for_smaller_machine(name) for name in ("libkelp1", "libsaltc6"))
     return found
 

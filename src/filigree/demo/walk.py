@@ -26,15 +26,18 @@ from filigree.demo.comparison import side_by_side
 from filigree.demo.curlew import build_curlew
 from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import DOCTORED, build_heron
+from filigree.demo.images import FOLDER as IMAGES
+from filigree.demo.images import NAMES, write_images
 from filigree.demo.offering import write_repositories
 from filigree.demo.plover import build_plover
 from filigree.demo.repository import CODENAME
 from filigree.demo.server import serving
+from filigree.demo.stages import LAST, Stage
 from filigree.model.errors import BadQuestion
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.views.page import Ink
 
-STATIONS: dict[str, Callable[[Path], Path]] = {
+STATIONS: dict[str, Callable[[Path, Stage], Path]] = {
     "heron": build_heron, "curlew": build_curlew, "plover": build_plover,
     "dunlin": build_dunlin,
 }  # fmt: skip
@@ -131,6 +134,11 @@ STOPS: tuple[Stop, ...] = (
     Stop("Could this one be installed at curlew?", ("needs", f"./{FOLDER}/{UNMET}"), "curlew"),
     Stop("What is in the one that was for nothing, and in the one that was cut off?",
          ("contents", f"./{FOLDER}/{TRICKY}", f"./{FOLDER}/{CUT_OFF}"), "curlew"),
+    Stop("Heron is sent as the image of a container, too. What is that?", ("survey",), NAMES["heron"]),
+    Stop("Who did what: which layer brought, altered and hid which files?", ("layers",), NAMES["heron"]),
+    Stop("And at plover?", ("layers",), NAMES["plover"]),
+    Stop("Is the image as it was shipped? Each answer names the layer.",
+         ("verify", "foghorn", "lockgate"), NAMES["heron"]),
     Stop("Which of the archives would bring this program?",
          ("owner", "tidegauge", "--in", f"./{FOLDER}/tidegauge*", "--in", f"./{FOLDER}/silt*")),
 )  # fmt: skip
@@ -140,7 +148,7 @@ def build_stations(into: Path) -> dict[str, Path]:
     """Build every station below a folder. Raises BadQuestion rather than empty somebody's folder."""
     note = into / "README.txt"
     ours = note.is_file() and _MARK in note.read_text(errors="replace")
-    taken = [name for name in (*STATIONS, FOLDER, REPOSITORY) if (into / name).exists()]
+    taken = [name for name in (*STATIONS, FOLDER, REPOSITORY, IMAGES) if (into / name).exists()]
     if taken and not ours:
         raise BadQuestion(
             f"there is a folder {taken[0]} already, and it is not one of ours",
@@ -156,7 +164,8 @@ def build_stations(into: Path) -> dict[str, Path]:
             whole = into / REPOSITORY / place / path
             whole.parent.mkdir(parents=True, exist_ok=True)
             whole.write_bytes(content)
-    return {name: build(into / name) for name, build in STATIONS.items()}
+    write_images(into, STATIONS)
+    return {name: build(into / name, LAST) for name, build in STATIONS.items()}
 
 
 def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> None:
@@ -170,9 +179,8 @@ def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> No
         for stop in STOPS:
             say("")
             say(f"# {stop.says}")
-            root = roots[stop.station]
             asks = [word.replace(ADDRESS, server.address) for word in stop.asks]
-            arguments = [*asks, "--root", root.name]
+            arguments = [*asks, "--root", stop.station]
             say(f"$ filigree {shlex.join(arguments)}")
             say("")
             shown = [*arguments, "--format", "table", "--no-pager"]

@@ -11,6 +11,7 @@ from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Archive, ArchiveFamily, Family, Report
 from filigree.formats.random_access import Bytes
 from filigree.formats.unpacking import compression_of
+from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, BadQuestion, NoSystem, NotAnArchive
 from filigree.model.hints import Hint
 
@@ -50,6 +51,17 @@ def family_of(tree: Tree) -> Family:
         tree.root,
         Hint.NAME_THE_TOP,
     )
+
+
+def family_or_none(tree: Tree, report: Report) -> Family:
+    """As `family_of`; but an image may have no record at all: then that is reported as a gap."""
+    try:
+        return family_of(tree)
+    except NoSystem as error:
+        if tree.layered is None:
+            raise
+        report(Gap(tree.root, error.what))
+        return family_named("none")
 
 
 def _hidden(tree: Tree, path: str) -> str | None:

@@ -68,6 +68,13 @@ class StraysOptions(ViewOptions):
 
 
 @dataclass(frozen=True, slots=True)
+class LayersOptions(ViewOptions):
+    """Layers: `every` package and program by name."""
+
+    every: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class ReposOptions(ViewOptions):
     """Repositories: with `detail` everything of each."""
 

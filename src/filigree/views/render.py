@@ -11,6 +11,7 @@ from filigree.views.options import (
     ContentsOptions,
     DrawOptions,
     GroupsOptions,
+    LayersOptions,
     NeedsOptions,
     OwnerOptions,
     ReposOptions,
@@ -45,13 +46,14 @@ SCREENS = {
     "keys": "keys",
     "strays": "strays",
     "provenance": "provenance",
+    "layers": "layers",
 }
 
 
 OPTIONS: dict[str, type[ViewOptions]] = {
     "census": CensusOptions, "groups": GroupsOptions, "contents": ContentsOptions, "owner": OwnerOptions,
     "needs": NeedsOptions, "needed-by": NeedsOptions, "draw": DrawOptions, "verify": VerifyOptions,
-    "strays": StraysOptions, "repos": ReposOptions,
+    "strays": StraysOptions, "repos": ReposOptions, "layers": LayersOptions,
 }  # fmt: skip
 """What the views of a question take, where there is something to choose."""
 

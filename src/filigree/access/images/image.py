@@ -12,22 +12,26 @@ import stat
 import zlib
 from collections.abc import Callable, Sequence
 from contextlib import closing
+from functools import cached_property
 from typing import NamedTuple
 
-from filigree.access.images.layers import LayerFacts, LayerPromise, LayerReader
+from filigree.access.images.layers import LayerPromise, LayerRead, LayerReader
 from filigree.access.images.overlay import Overlay, tricks_of
+from filigree.access.images.parts import Image, ImageLayer
 from filigree.access.images.shelf import LayerShelf
+from filigree.access.images.steps import ImageLayers
 from filigree.access.images.stores import PartStore, TemporaryBytes
+from filigree.access.trees.directories import decoded
 from filigree.access.trees.protocol import Borrowed
 from filigree.access.trees.recorded import RecordedTree
 from filigree.access.trees.recorded_form import Recorded, open_form
 from filigree.access.workers import share
-from filigree.formats.images.descriptors import Configuration, Platform
 from filigree.formats.random_access import Bytes, MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.errors import AccessError, BadQuestion, Obstacle, words_of
 
 _SKIPPED = 1 << 20
+TRICKS_TOLD = 20
 
 
 class ReadManner(NamedTuple):
@@ -47,32 +51,6 @@ class ReadManner(NamedTuple):
         return lambda path: path.startswith(fronts)
 
 
-class ImageLayer(NamedTuple):
-    """One layer of an image: where it lies, what is said of it, and what it turned out to be.
-
-    `made_by` is the instruction that it was made by, as the configuration tells.
-    """
-
-    number: int
-    name: str
-    promise: LayerPromise
-    record: str
-    facts: LayerFacts
-    made_at: str | None = None
-    made_by: str | None = None
-
-
-class Image(NamedTuple):
-    """One image of a store. `troubles` are why it is not what it is said to be, as a whole."""
-
-    names: tuple[str, ...]
-    platform: Platform | None
-    digest: str | None
-    configuration: Configuration | None
-    layers: tuple[tuple[str, LayerPromise], ...]
-    troubles: tuple[str, ...] = ()
-
-
 class ImageContents:
     """The contents of files: kept with a layer's record, or read in the layer again."""
 
@@ -81,18 +59,26 @@ class ImageContents:
         self._layers = layers
         self._records: dict[int, sqlite3.Connection] = {}
         self._process = os.getpid()
-        self._doubts = {
+        self._unsound = {
             one.number: f"layer {one.number} is not what it is said to be"
             for one in layers
             if one.facts.troubles
         }
+        self._doubts = dict(self._unsound)
+        for cut in (one.number for one in layers if not one.facts.diff_id):
+            for below in range(cut):  # nobody knows what it would have hidden or altered
+                self._doubts.setdefault(below, f"layer {cut} above it cannot be read to its end")
 
     def doubt(self, row: Recorded) -> str | None:
-        """Why a content is not to be believed: its layer is not what it is said to be."""
-        return self._doubts.get(row.source)
+        """Why no verdict may rest on a path: its layer is not what it is said to be, or one above it
+        cannot be read to its end."""
+        return self._doubts.get(row.layer) or self._unsound.get(row.source)
 
     def lend(self, row: Recorded, path: str) -> Borrowed:
-        """A content, to be read in place. Raises AccessError."""
+        """A content, to be read in place. Raises AccessError, too of a layer that is not what it is said
+        to be."""
+        if row.source in self._unsound:
+            raise AccessError(Obstacle.FAILED, path, self._unsound[row.source])
         record = self._record(row.source)
         kept = None
         if row.sha256 is not None:
@@ -170,30 +156,42 @@ class ImageTree(RecordedTree):
 
     def __init__(
         self, root: str, file: str, image: Image, layers: Sequence[ImageLayer],
-        contents: ImageContents, shelf: LayerShelf,
+        contents: ImageContents, shelf: LayerShelf, only: int | None = None,
     ) -> None:  # fmt: skip
         super().__init__(root, file, contents)
         self.image = image
         self.layers = tuple(layers)
         self._shelf = shelf  # what is kept for this once goes with it
+        self._told = ImageLayers(self, image, self.layers, contents, shelf, only)
+        self.layered = self._told
 
     def close(self) -> None:
         """Let go of the record, of its contents, and of what was kept for this once."""
+        self._told.close()
         super().close()
         self._shelf.close()
 
-    @property
-    def troubles(self) -> list[tuple[str, str]]:
+    @cached_property
+    def troubles(self) -> list[tuple[str, str]]:  # type: ignore[override]
         """What is not as it is said to be: what, and why. It is bad news at every question."""
         found = [(self.root, why) for why in self.image.troubles]
         for one in self.layers:
             found += ((f"layer {one.number} ({one.name})", why) for why in one.facts.troubles)
+        tricks = self.tricks
+        found += (
+            (f"{decoded(path) or '/'} in layer {layer}", f"not taken: {why}")
+            for layer, path, why in tricks[:TRICKS_TOLD]
+        )
+        if len(tricks) > TRICKS_TOLD:
+            found.append(
+                (self.root, f"{len(tricks):,} paths of its layers were not taken as they say")
+            )
         return found
 
     @property
     def tricks(self) -> list[tuple[int, bytes, str]]:
         """The paths of layers that were told, and not taken as they say."""
-        return tricks_of(self._file)
+        return tricks_of(self.file)
 
 
 class ImageReader:
@@ -225,7 +223,9 @@ class ImageReader:
             overlay.finish()
             if sound:
                 file = self._shelf.keep(file, "tree", key)
-        return ImageTree(root, file, image, layers, ImageContents(self._store, layers), self._shelf)
+        return ImageTree(
+            root, file, image, layers, ImageContents(self._store, layers), self._shelf, only
+        )
 
     def _layers(self, image: Image) -> list[ImageLayer]:
         steps = (
@@ -234,7 +234,7 @@ class ImageReader:
             else []
         )
         wanted = list(enumerate(image.layers))
-        found: dict[int, tuple[str, LayerFacts]] = {}
+        found: dict[int, tuple[str, LayerRead]] = {}
         for number, (name, promise) in wanted:
             known = self._known(name, promise)
             if known is not None:
@@ -256,7 +256,7 @@ class ImageReader:
             ))  # fmt: skip
         return layers
 
-    def _known(self, name: str, promise: LayerPromise) -> tuple[str, LayerFacts] | None:
+    def _known(self, name: str, promise: LayerPromise) -> tuple[str, LayerRead] | None:
         """What is kept of a layer, where its blob is the one that was read, and is as it is promised."""
         facts = self._shelf.recall(self._blob(name))
         if facts is None or not _fits(promise, facts):
@@ -264,7 +264,7 @@ class ImageReader:
         path = self._shelf.kept("layer", self._key(facts))
         return None if path is None else (path, facts)
 
-    def _read(self, name: str, promise: LayerPromise) -> tuple[str, LayerFacts]:
+    def _read(self, name: str, promise: LayerPromise) -> tuple[str, LayerRead]:
         path = self._shelf.new()
         try:
             with closing(self._store.lend(name)) as blob:
@@ -279,14 +279,14 @@ class ImageReader:
             why = f"it cannot be read: {error.what}"
             return path, facts._replace(troubles=(why,))
 
-    def _put(self, name: str, path: str, facts: LayerFacts) -> str:
+    def _put(self, name: str, path: str, facts: LayerRead) -> str:
         if facts.troubles:
             return path
         kept = self._shelf.keep(path, "layer", self._key(facts))
         self._shelf.remember(self._blob(name), facts)
         return kept
 
-    def _key(self, facts: LayerFacts) -> str:
+    def _key(self, facts: LayerRead) -> str:
         return f"{facts.diff_id.replace(':', '-')}-{self._manner.key}"
 
     def _blob(self, name: str) -> str:
@@ -296,7 +296,7 @@ class ImageReader:
         ).hexdigest()
 
 
-def _fits(promise: LayerPromise, facts: LayerFacts) -> bool:
+def _fits(promise: LayerPromise, facts: LayerRead) -> bool:
     told = ((promise.digest, facts.digest), (promise.diff_id, facts.diff_id))
     return promise.size in (None, facts.size) and all(one in (None, other) for one, other in told)
 

@@ -61,7 +61,7 @@ class LayerPromise(NamedTuple):
     diff_id: str | None = None
 
 
-class LayerFacts(NamedTuple):
+class LayerRead(NamedTuple):
     """What a layer turned out to be. `troubles` are why it is not what it is said to be."""
 
     digest: str
@@ -137,7 +137,7 @@ class LayerReader:
         self._number = 0
         self._holes = HOLES_LIMIT
 
-    def read(self, source: Bytes, promise: LayerPromise) -> LayerFacts:
+    def read(self, source: Bytes, promise: LayerPromise) -> LayerRead:
         """Read it whole. What it is not, that it is said to be, is told, and nothing is raised."""
         blob = _Digesting(source, _algorithm(promise.digest))
         stream = _Told(Unpacked(blob, 0, blob.size), _algorithm(promise.diff_id))
@@ -159,7 +159,7 @@ class LayerReader:
             troubles.append(
                 f"what comes out of it has the digest {diff_id}, and is said to have {promise.diff_id}"
             )
-        facts = LayerFacts(digest, source.size, diff_id, stream.position, tuple(troubles))
+        facts = LayerRead(digest, source.size, diff_id, stream.position, tuple(troubles))
         self._made.executemany(
             "INSERT INTO about VALUES (?, ?)",
             [("digest", digest), ("diff_id", diff_id), ("size", str(source.size)),

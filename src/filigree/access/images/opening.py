@@ -12,13 +12,13 @@ from contextlib import closing
 from typing import NamedTuple
 
 from filigree.access.images.image import (
-    Image,
     ImageReader,
     ImageTree,
     ReadManner,
     identity_of,
 )
 from filigree.access.images.layers import LayerPromise
+from filigree.access.images.parts import Image
 from filigree.access.images.shelf import LayerShelf
 from filigree.access.images.stores import FolderStore, Hopping, PartStore, TarStore, Window
 from filigree.access.trees.directory import DirectoryTree

@@ -12,14 +12,16 @@ Rules, before the code that keeps them (OCI image specification 1.1, layer.md, "
 
 import sqlite3
 import stat
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import closing
+from typing import NamedTuple
 
 from filigree.access.trees.directories import LINK_LIMIT
 from filigree.access.trees.recorded_form import (
     COLUMNS,
     INSERT,
     SELECT,
+    VERSION,
     Recorded,
     finish,
     make_form,
@@ -31,10 +33,41 @@ _MADE = stat.S_IFDIR | 0o755
 _COPIED = ", ".join(f"e.{name}" for name in COLUMNS[2:-3])
 
 
-class Overlay:
-    """The tree in the making, a layer at a time, the lowest first."""
+_JOURNAL = f"""
+CREATE TEMP TABLE touched (parent BLOB, name BLOB, PRIMARY KEY (parent, name)) WITHOUT ROWID;
+CREATE TEMP TABLE below AS SELECT * FROM entries WHERE 0;
+CREATE UNIQUE INDEX temp.below_at ON below (parent, name);
+CREATE INDEX content_at ON entries (source, place);
+CREATE TEMP TRIGGER gone AFTER DELETE ON main.entries BEGIN
+    INSERT INTO touched SELECT OLD.parent, OLD.name
+        WHERE NOT EXISTS (SELECT 1 FROM touched WHERE parent = OLD.parent AND name = OLD.name);
+    INSERT INTO below SELECT {", ".join(f"OLD.{name}" for name in COLUMNS)}
+        WHERE NOT EXISTS (SELECT 1 FROM below WHERE parent = OLD.parent AND name = OLD.name);
+END;
+CREATE TEMP TRIGGER come AFTER INSERT ON main.entries BEGIN
+    INSERT INTO touched SELECT NEW.parent, NEW.name
+        WHERE NOT EXISTS (SELECT 1 FROM touched WHERE parent = NEW.parent AND name = NEW.name);
+END;
+"""
+"""What a layer changes is noted by the store itself, whatever rule changed it: the first row that goes
+is how it was below. Triggers take the outer statement's way out of conflicts, hence NOT EXISTS."""
 
-    def __init__(self, path: str) -> None:
+
+class RowChange(NamedTuple):
+    """A path as it was below a layer, and as it is with it; `hides` is whether no other path has the
+    content that it had."""
+
+    path: bytes
+    before: Recorded | None
+    after: Recorded | None
+    hides: bool
+
+
+class Overlay:
+    """The tree in the making, a layer at a time, the lowest first. With a journal, what each changes is
+    noted."""
+
+    def __init__(self, path: str, journal: bool = False) -> None:
         self._made = make_form(path)
         self._made.execute("ATTACH ':memory:' AS other")
         self._made.execute(
@@ -42,17 +75,49 @@ class Overlay:
         )
         self._made.execute("CREATE TABLE tricks (layer INTEGER, path BLOB, why TEXT)")
         self._layer = 0
+        self._journal = journal
         self._real: dict[bytes, bytes | None] = {}
         self._put(b"", _made_here(0))
+        if journal:
+            self._made.execute("PRAGMA recursive_triggers = ON")  # what is replaced is deleted, too
+            self._made.executescript(_JOURNAL)
+            self._made.execute("INSERT INTO about VALUES ('whole', ?)", (str(VERSION),))
+
+    def changes(self) -> Iterator[RowChange]:
+        """What the layer that was laid last changed, by path. What it made and unmade is none."""
+        told = ", ".join(f"b.{name}" for name in COLUMNS[2:])
+        now = ", ".join(f"e.{name}" for name in COLUMNS[2:])
+        rows = self._made.execute(
+            f"SELECT t.parent, t.name, b.layer IS NOT NULL AND b.layer != ?, {told}, {now},"
+            " NOT EXISTS (SELECT 1 FROM entries x WHERE x.source = b.source AND x.place = b.place)"
+            " FROM touched t LEFT JOIN below b ON b.parent = t.parent AND b.name = t.name"
+            " LEFT JOIN entries e ON e.parent = t.parent AND e.name = t.name ORDER BY 1, 2",
+            (self._layer,),
+        )
+        wide = len(COLUMNS) - 2
+        for parent, name, below, *rest in rows:
+            before = Recorded._make(rest[:wide]) if below else None
+            after = None if rest[wide] is None else Recorded._make(rest[wide : 2 * wide])
+            if before is not None or after is not None:
+                path = parent + b"/" + name if name else b""
+                yield RowChange(path, before, after, bool(before and rest[-1]))
 
     def finish(self) -> None:
         """Say that it is whole."""
         finish(self._made)
 
+    def close(self) -> None:
+        """Let go of it as it is."""
+        self._made.close()
+
     def lay(self, layer: int, path: str) -> None:
         """Lay the record of a layer over what is there."""
         self._layer = layer
         self._real = {}
+        if self._journal:
+            self._made.execute("DELETE FROM touched")
+            self._made.execute("DELETE FROM below")
+            self._made.commit()
         self._made.execute("ATTACH ? AS layer", (path,))
         try:
             self._hide()

@@ -7,7 +7,7 @@ import sqlite3
 import tempfile
 import time
 
-from filigree.access.images.layers import LayerFacts
+from filigree.access.images.layers import LayerRead
 from filigree.access.private_folder import is_private, make_private, open_private, why_not_private
 from filigree.access.trees.recorded_form import VERSION, open_form
 
@@ -63,7 +63,7 @@ class LayerShelf:
         os.replace(new, path)
         return path
 
-    def recall(self, blob: str) -> LayerFacts | None:
+    def recall(self, blob: str) -> LayerRead | None:
         """What a blob was found to be before, where it is the same file still."""
         if self.folder is None:
             return None
@@ -73,11 +73,11 @@ class LayerShelf:
         try:
             with open(path, encoding="utf-8") as file:
                 digest, size, diff_id, unpacked = json.load(file)
-            return LayerFacts(digest, size, diff_id, unpacked, ())
+            return LayerRead(digest, size, diff_id, unpacked, ())
         except (OSError, ValueError, TypeError):
             return None
 
-    def remember(self, blob: str, facts: LayerFacts) -> None:
+    def remember(self, blob: str, facts: LayerRead) -> None:
         """Note what a blob was found to be."""
         if self.folder is None:
             return

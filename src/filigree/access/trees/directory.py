@@ -9,12 +9,12 @@ import hashlib
 import os
 import stat
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from functools import partial
 
 from filigree.access.trees.directories import LINK_LIMIT, Directories, decoded, encoded, trouble
 from filigree.access.trees.lent_file import LentFile
-from filigree.access.trees.protocol import READ_LIMIT, Entry, Form
+from filigree.access.trees.protocol import READ_LIMIT, Entry, Form, WithoutLayers
 from filigree.access.trees.walking import DirectoryWalk, kinds_of_file_systems
 from filigree.formats.file_capabilities import (
     ATTRIBUTE,
@@ -38,10 +38,8 @@ _HASHED = ("md5", "sha1", "sha224", "sha256", "sha384", "sha512")
 _HASHES = {name: getattr(hashlib, name) for name in _HASHED}
 
 
-class DirectoryTree:
+class DirectoryTree(WithoutLayers):
     """One root, read-only. Holds directories open while it lives, or until `close`."""
-
-    troubles: Sequence[tuple[str, str]] = ()
 
     def __init__(self, root: str) -> None:
         self.root = root
@@ -49,10 +47,6 @@ class DirectoryTree:
         self._near = self._directories.near
         self._window = memoryview(bytearray(CHUNK))
         self._quiet_owner = os.geteuid()
-
-    def layer_of(self, *_: str) -> int | None:
-        """A disk has no layers."""
-        return None
 
     def close(self) -> None:
         """Let go of the directories. The jail cannot be used afterwards."""

@@ -21,6 +21,7 @@ from typing import NamedTuple, Protocol
 
 from filigree.model.answer import Gap
 from filigree.model.files import Kind, Observation
+from filigree.model.images import ImageFacts, LayerFacts
 
 READ_LIMIT = 1 << 27
 """So many bytes of a file are read as a whole, unless more are asked for."""
@@ -64,6 +65,58 @@ class Borrowed(Protocol):
         ...
 
 
+class PathChange(NamedTuple):
+    """What one layer made of a path: how it was below, and how it is then; None where it was or is not.
+
+    `path` is real, links in it resolved. Files have their SHA-256 digest and their capabilities. `over`
+    is the layer that had it below, `hides` whether the content below cannot be seen by any other path.
+    """
+
+    path: str
+    before: Observation | None
+    after: Observation | None
+    over: int | None
+    hides: bool
+
+
+class LayerStep(NamedTuple):
+    """One layer, what it changed, and the tree as it is with it on top: both hold until the next step."""
+
+    facts: LayerFacts
+    changes: Iterator[PathChange]
+    tree: "Tree"
+
+
+class Layered(Protocol):
+    """What a tree tells that is made of layers."""
+
+    @property
+    def facts(self) -> ImageFacts:
+        """What the image says of itself."""
+        ...
+
+    def steps(self) -> Iterator[LayerStep]:
+        """Every layer, the lowest first."""
+        ...
+
+    def layers_of(self, path: str) -> Sequence[int]:
+        """The layers that speak of a path, the lowest first: the last of them decides. One that hides it
+        speaks of it, too. The last part is not followed."""
+        ...
+
+    def layer_of_file(self, path: str) -> int | None:
+        """The layer that has what is at a path as it is; None where nothing is there, and of directories,
+        which layers share."""
+        ...
+
+
+class WithoutLayers:
+    """The part of a tree that is not made of layers, and of which nobody says what it is."""
+
+    troubles: Sequence[tuple[str, str]] = ()
+    layered: Layered | None = None
+
+
 class Tree(Protocol):
     """What is below one root, to be read."""
 
@@ -77,8 +130,9 @@ class Tree(Protocol):
         """What is not as it is said to be, and why: nothing of it may be called clean."""
         ...
 
-    def layer_of(self, path: str) -> int | None:
-        """The layer that a path comes from as it is, the last part not followed; None without layers."""
+    @property
+    def layered(self) -> Layered | None:
+        """What only a tree of layers can tell; None where it is none."""
         ...
 
     def close(self) -> None:

@@ -9,11 +9,11 @@ import os
 import sqlite3
 import stat
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from typing import Protocol
 
 from filigree.access.trees.directories import LINK_LIMIT, decoded, encoded
-from filigree.access.trees.protocol import READ_LIMIT, Borrowed, Entry, Form
+from filigree.access.trees.protocol import READ_LIMIT, Borrowed, Entry, Form, WithoutLayers
 from filigree.access.trees.recorded_form import COLUMNS, SELECT, Recorded, open_form, split
 from filigree.formats.file_capabilities import CapabilityError, read_attribute, write_capabilities
 from filigree.model.answer import Gap
@@ -30,11 +30,11 @@ class Contents(Protocol):
     """Where the contents of regular files are that a record tells of."""
 
     def lend(self, row: Recorded, path: str) -> Borrowed:
-        """A content, to be read in place. Raises AccessError."""
+        """A content, to be read in place. Raises AccessError, too where it is not to be believed."""
         ...
 
     def doubt(self, row: Recorded) -> str | None:
-        """Why what is recorded of a file's content is not to be believed; None where it is."""
+        """Why no verdict may rest on what is recorded of a path; None where one may."""
         ...
 
     def close(self) -> None:
@@ -42,20 +42,15 @@ class Contents(Protocol):
         ...
 
 
-class RecordedTree:
+class RecordedTree(WithoutLayers):
     """One record, and where its contents are."""
 
     def __init__(self, root: str, file: str, contents: Contents) -> None:
         self.root = root
-        self._file = file
+        self.file = file
         self._contents = contents
         self._opened: tuple[int, sqlite3.Connection] | None = None
         self._real: dict[bytes, bytes] = {b"": b""}
-
-    @property
-    def troubles(self) -> Sequence[tuple[str, str]]:
-        """A record says of itself nothing that it is not."""
-        return ()
 
     def close(self) -> None:
         """Let go of the record, and of its contents."""
@@ -68,21 +63,13 @@ class RecordedTree:
         """The record; a process that was forked opens its own."""
         process = os.getpid()
         if self._opened is None or self._opened[0] != process:
-            self._opened = (process, open_form(self._file))
+            self._opened = (process, open_form(self.file))
         return self._opened[1]
 
     def row(self, real: bytes) -> Recorded | None:
         """What stands at a real path; None where nothing does."""
         found = self._connection().execute(SELECT, split(real)).fetchone()
         return None if found is None else Recorded._make(found)
-
-    def layer_of(self, path: str) -> int | None:
-        """Who brought a path as it is; None where nothing is there."""
-        try:
-            found = self.row(self._place(path))
-        except AccessError:
-            return None
-        return found.layer if found is not None and found.layer >= 0 else None
 
     # -- resolving -------------------------------------------------------------------------
 
@@ -173,26 +160,21 @@ class RecordedTree:
         row = self.row(self._place(path))
         if row is None:
             raise AccessError(Obstacle.ABSENT, path)
+        doubt = self._contents.doubt(row)
+        if doubt is not None:
+            raise AccessError(Obstacle.FAILED, path, doubt)
         form = stat.S_IFMT(row.mode)
         digest = carried = None
         if form == stat.S_IFREG:
             if capabilities:
-                carried = _capabilities(row.capabilities)
+                carried = capabilities_of(row.capabilities)
             if algorithm is not None and of_size in (None, row.size):
                 if row.size > limit:
                     raise AccessError(Obstacle.TOO_LARGE, path, f"{row.size} bytes")
                 digest = self._digest(row, algorithm, path)
-        return Observation(
-            kind=KIND_OF_FORM[form], size=row.size, mode=row.mode & 0o7777, uid=row.uid, gid=row.gid,
-            modified=row.modified, link_target=None if row.target is None else decoded(row.target),
-            digest=digest, device=row.device, capabilities=carried, inode=row.inode,
-            changed=row.changed,
-        )  # fmt: skip
+        return observed(row, digest, carried)
 
     def _digest(self, row: Recorded, algorithm: str, path: str) -> str:
-        doubt = self._contents.doubt(row)
-        if doubt is not None:
-            raise AccessError(Obstacle.FAILED, path, doubt)
         known: bytes | None = getattr(row, algorithm, None) if algorithm in _KEPT else None
         if known is not None:
             return f"{algorithm}:{known.hex()}"
@@ -213,6 +195,8 @@ class RecordedTree:
             row = self.row(self._place(path))
             if row is None or not stat.S_ISREG(row.mode) or row.size > limit:
                 return -1
+            if self._contents.doubt(row) is not None:
+                return -1
             if form is not None:
                 seen = (row.mode, row.uid, row.gid, row.size, row.modified // 10**9)
                 if seen != form or (powerless and row.capabilities):
@@ -231,9 +215,6 @@ class RecordedTree:
             raise AccessError(Obstacle.ABSENT, path)
         if not stat.S_ISREG(row.mode):
             raise AccessError(Obstacle.NOT_REGULAR, path)
-        doubt = self._contents.doubt(row)
-        if doubt is not None:
-            raise AccessError(Obstacle.FAILED, path, doubt)
         return self._contents.lend(row, path)
 
     def read(self, path: str, limit: int = READ_LIMIT) -> bytes:
@@ -332,10 +313,21 @@ class RecordedTree:
         raise AccessError(Obstacle.FAILED, path, "what was recorded has no room of its own")
 
 
+def observed(row: Recorded, digest: str | None, capabilities: str | None) -> Observation:
+    """A row, as whoever looked at the path would have seen it."""
+    return Observation(
+        kind=KIND_OF_FORM[stat.S_IFMT(row.mode)], size=row.size, mode=row.mode & 0o7777, uid=row.uid,
+        gid=row.gid, modified=row.modified,
+        link_target=None if row.target is None else decoded(row.target), digest=digest,
+        device=row.device, capabilities=capabilities, inode=row.inode, changed=row.changed,
+    )  # fmt: skip
+
+
 _KEPT = ("md5", "sha1", "sha256")
 
 
-def _capabilities(data: bytes | None) -> str:
+def capabilities_of(data: bytes | None) -> str:
+    """The text of an attribute of capabilities, or why it is none; empty where there are none."""
     if not data:
         return ""
     try:

@@ -28,6 +28,7 @@ ASKS: Mapping[str, tuple[str, ...]] = {
     "provenance": ("paths", "content", "record_signature", "archives", *_OFFER),
     "keys": ("keys",),
     "strays": ("paths", "moved"),
+    "layers": ("packages", "paths", "content", "config", "moved"),
     "repos": _OFFER,
     "behind": ("packages", "held", *_OFFER, "choice", "order", "advisories"),
     "refresh": _OFFER,

@@ -20,6 +20,7 @@ from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.dependencies.graph import Graph
 from filigree.questions.dependencies.need_status import NeedStatus, unjudged, why_without
 from filigree.questions.evidence.trust import Trust
+from filigree.questions.finding.layers import files_by_layer, layers_of
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.verifying.judging import judge
 from filigree.system import System
@@ -46,11 +47,13 @@ class NeedOfPackage:
 
 @dataclass(frozen=True, slots=True)
 class ConfigurationFile:
-    """A file that an administrator may change, and whether somebody did; None of an archive's."""
+    """A file that an administrator may change, and whether somebody did; None of an archive's. `layers`
+    are those of an image that speak of it."""
 
     path: str
     verdict: Verdict | None
     differences: list[Difference]
+    layers: list[int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +78,9 @@ class Dossier(PackageRow):
 
     `history` is what the system's own history tells of that name, the newest first.
 
+    `layers` tells of how many of its files each layer of an image has what is there; None where the root
+    is no image.
+
     `other_fields` is the record itself, by its own names; None unless asked for.
     """
 
@@ -98,6 +104,7 @@ class Dossier(PackageRow):
     digest: str | None
     silent_on: Mapping[str, str]
     history: list[Event]
+    layers: Mapping[int, int] | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,6 +186,7 @@ def _dossier(
         digest=told.get("digest"),
         silent_on={} if facts else family.silent_on,
         history=_history(system, package),
+        layers=files_by_layer(system, records.listing()) if package.state.present else None,
     )
 
 
@@ -266,5 +274,8 @@ def _configuration(lookup: Lookup, package: Package) -> list[ConfigurationFile]:
             found.append(ConfigurationFile(record.path, None, []))
             continue
         judged = judge(lookup.system, record)
-        found.append(ConfigurationFile(record.location, judged.verdict, list(judged.differences)))
+        found.append(ConfigurationFile(
+            record.location, judged.verdict, list(judged.differences),
+            layers_of(lookup.system, record.location),
+        ))  # fmt: skip
     return found

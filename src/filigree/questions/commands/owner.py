@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from filigree.model.answer import Answer
 from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.subjects import match_archives
+from filigree.questions.finding.layers import layers_of
 from filigree.questions.finding.ownership import (
     ArchivePaths,
     How,
@@ -38,13 +39,15 @@ class OwnerName:
 class PathOwners:
     """A path, what it leads to on the disk (None where nothing is there), and its owners.
 
-    `dead_end` is where a link at the path points that leads to nothing.
+    `dead_end` is where a link at the path points that leads to nothing. `layers` are those of an image
+    that speak of the path, the lowest first; None where there are none.
     """
 
     path: str
     resolved: str | None
     owners: list[OwnerName]
     dead_end: str | None = None
+    layers: list[int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,7 +106,8 @@ def _answer(
 
 def _row(system: System, owned: Owned) -> PathOwners:
     owners = [_name(system, one) for one in owned.owners]
-    return PathOwners(owned.path, owned.resolved, owners, owned.dead_end)
+    layers = layers_of(system, owned.path)
+    return PathOwners(owned.path, owned.resolved, owners, owned.dead_end, layers)
 
 
 def _name(system: System, one: Owner) -> OwnerName:

@@ -11,18 +11,19 @@ Rules, before the code that keeps them:
   has no cause.
 """
 
-import stat
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from enum import StrEnum
 
-from filigree.access.trees.protocol import Entry, Tree
+from filigree.access.trees.protocol import Entry
 from filigree.model.answer import Answer, Gap, moment_of
 from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.files import Kind
 from filigree.questions.finding.causes import Cause, Causes
+from filigree.questions.finding.layers import layers_of
+from filigree.questions.finding.owned_paths import owned_paths
+from filigree.questions.finding.ranks import Rank, rank_of
 from filigree.system import System
 
 USUAL = (
@@ -37,20 +38,13 @@ LISTED = 200_000
 _MANY = 20
 
 
-class Rank(StrEnum):
-    """How much a stray file is to be looked at, the most first."""
-
-    RIGHTS = "set-id"
-    PROGRAM = "executable"
-    OTHER = "other"
-
-
 @dataclass(frozen=True, slots=True)
 class Stray:
     """One path of no package. `rank` is `set-id` where it runs with somebody else's rights.
 
     `cause` is why it is there, None where nothing tells; `detail` says more of that. `below` is the
-    topmost directory of no package that it lies in, None where its directory is a package's.
+    topmost directory of no package that it lies in, None where its directory is a package's. `layers` are
+    those of an image that speak of the path, the lowest first; None where there are none.
     """
 
     path: str
@@ -65,6 +59,7 @@ class Stray:
     detail: str | None
     below: str | None
     link_target: str | None
+    layers: list[int] | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,7 +87,7 @@ def strays(
     of nobody and nothing tells why.
     """
     tops = _tops(system, list(directories))
-    owned = _owned(system, tops)
+    owned = {*tops, *owned_paths(system, tops)}
     causes = Causes(system, owned)
     kept = _Kept()
     looked = 0
@@ -147,53 +142,15 @@ def _tops(system: System, asked: list[str]) -> list[str]:
     ]  # fmt: skip
 
 
-def _owned(system: System, tops: Sequence[str]) -> set[str]:
-    """Every path on record below the directories, and above them, with the links on the way resolved."""
-    real: dict[str, str] = {}
-    fronts = tuple(f"{top.rstrip('/')}/" for top in tops)
-    found: set[str] = set(tops)
-    for package, listing in system.database.listings():
-        moved = _moved(system, package.name)
-        for path in listing:
-            folder, _, name = path.rpartition("/")
-            place = real.get(folder)
-            if place is None:
-                place = real[folder] = _real(system.tree, folder)
-            whole = f"{place}/{name}" if name else place or "/"
-            if whole.startswith(fronts):
-                found.add(moved.get(path, whole))
-    return found
-
-
-def _moved(system: System, package: str) -> dict[str, str]:
-    return {one.original: one.moved_to for one in system.relocations if one.keeper != package}
-
-
-def _real(tree: Tree, folder: str) -> str:
-    if not folder:
-        return ""
-    try:
-        return tree.real_path(folder).rstrip("/")
-    except AccessError:
-        return folder
-
-
 def _row(system: System, entry: Entry, causes: Causes, below: str | None) -> Stray:
     cause, detail = causes.of(entry)
     return Stray(
         path=entry.path, kind=entry.kind, size=entry.size, owner=system.owner_name(entry.uid),
         group=system.group_name(entry.gid), mode=f"{entry.mode:04o}",
         modified=moment_of(entry.modified // 10**9),
-        rank=_rank(entry), cause=cause, detail=detail, below=below, link_target=entry.link_target,
+        rank=rank_of(entry.kind, entry.mode), cause=cause, detail=detail, below=below,
+        link_target=entry.link_target, layers=layers_of(system, entry.path),
     )  # fmt: skip
-
-
-def _rank(entry: Entry) -> Rank:
-    if entry.kind is not Kind.FILE:
-        return Rank.OTHER
-    if entry.mode & (stat.S_ISUID | stat.S_ISGID):
-        return Rank.RIGHTS
-    return Rank.PROGRAM if entry.mode & 0o111 else Rank.OTHER
 
 
 _RANKS = {rank: place for place, rank in enumerate(Rank)}

@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.files import Kind
+from filigree.model.images import ImageFacts
 from filigree.model.package import Package
 from filigree.questions.asking.package_totals import by_reason, by_state, total_size
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
@@ -50,7 +51,8 @@ class KeptFiles:
 @dataclass(frozen=True, slots=True)
 class Survey:
     """A system at a glance. `newest_change` is when a package was last installed or changed; `kept` is
-    what it keeps of what it fetched, `room` what is free on its file systems."""
+    what it keeps of what it fetched, `room` what is free on its file systems. `image` is what an image
+    says of itself, None where the root is none."""
 
     family: str
     label: str
@@ -70,6 +72,7 @@ class Survey:
     most_needed: list[Impact]
     kept: list[KeptFiles]
     room: list[FileSystemRoom]
+    image: ImageFacts | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,6 +118,7 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey, Survey
         ],
         kept=list(_kept(system)),
         room=room(system),
+        image=system.tree.layered.facts if system.tree.layered else None,
     )
     summary = SurveySummary(len(present), record.installed_size)
     return Answer(

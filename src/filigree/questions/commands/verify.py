@@ -15,6 +15,7 @@ from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.evidence.expected import RANK, Expecting
 from filigree.questions.evidence.references import Against, References
 from filigree.questions.evidence.vouching import Vouching, same_package
+from filigree.questions.finding.layers import layers_of
 from filigree.questions.finding.unknown_programs import report_unknown_programs
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.verifying.checking import Run
@@ -71,14 +72,21 @@ def verify(
         report_unknown_programs(system)
     order = {p: n for n, p in enumerate(packages)}
     tally.rows.sort(key=lambda found: (order[found[0]], found[1].path))
+    rows = _in_layers(system, [row for _, row in tally.rows])
     seconds = time.monotonic() - started
     whose = KeysUsed(vouching.trust.keys_of, expecting.fetched)
     summary = tally.summary(system, packages, seconds, changed, whose)
     return Answer(
-        "verify", system.system_label, [row for _, row in tally.rows], summary, system.gaps, notes,
+        "verify", system.system_label, rows, summary, system.gaps, notes,
         bad_news=bool(notes) or any(v.alarming for v in tally.verdicts if tally.verdicts[v]),
         interrupted=interrupted,
     )  # fmt: skip
+
+
+def _in_layers(system: System, rows: list[FileVerdict]) -> list[FileVerdict]:
+    if system.tree.layered is None:
+        return rows
+    return [replace(row, layers=layers_of(system, row.path)) for row in rows]
 
 
 def _judge_all(run: Run, jobs: Sequence[Job], tally: Tally, workers: int | None) -> bool:

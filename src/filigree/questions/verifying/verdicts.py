@@ -31,7 +31,8 @@ class FileVerdict:
 
     `reason` is why a file was excused or could not be read, or in what way its record was changed.
     `seen` is how the file was when its content was read, None where it was not. `policy` is the sort of
-    local policy that the verdict rests on, and `policy_file` the file that says so.
+    local policy that the verdict rests on, and `policy_file` the file that says so. `layers` are those of
+    an image that speak of the path, the lowest first; None where there are none.
     """
 
     package: str
@@ -46,6 +47,7 @@ class FileVerdict:
     seen: Seen | None
     policy: Sort | None = None
     policy_file: str | None = None
+    layers: list[int] | None = None
 
 
 class VerifyProgress(NamedTuple):

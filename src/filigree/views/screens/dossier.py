@@ -11,8 +11,8 @@ from filigree.questions.commands.dossier import Dossier, DossierSummary, NeedOfP
 from filigree.questions.dependencies.need_status import NeedStatus
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
-from filigree.views.screens.words import VERDICT_STYLES, day, fact, minute, state_words
-from filigree.views.text import size_words
+from filigree.views.screens.words import VERDICT_STYLES, day, fact, in_layers, minute, state_words
+from filigree.views.text import listed, size_words
 
 _FIELDS = tuple(field.name for field in fields(Dossier))
 _WANTED = {
@@ -270,12 +270,17 @@ def _need(need: NeedOfPackage) -> list[str | Piece]:
 def _files(row: Dossier, ink: Ink) -> Iterator[str]:
     yield from _heading("Files", ink)
     yield from fact(ink, "  paths", f"{row.paths:,}", width=20)
+    if row.layers:
+        told = [f"{count:,} in layer {layer}" for layer, count in row.layers.items()]
+        yield from fact(ink, "  files", listed(told), width=20)
     for at, config in enumerate(row.configuration):
         verdict = Piece("")
         if config.verdict is not None:
             verdict = Piece(config.verdict.value, VERDICT_STYLES[config.verdict])
         name = "  configuration" if not at else ""
-        yield from fact(ink, name, config.path, "  ", verdict, width=20)
+        where = in_layers(config.layers)
+        parts = (config.path, "  ", verdict, f"  {where}" if where else "")
+        yield from fact(ink, name, *parts, width=20)
     scripts = [
         f"{s.name} ({size_words(s.size)})" if s.size is not None else s.name for s in row.scripts
     ]

@@ -8,7 +8,7 @@ from filigree.questions.commands.owner import OwnerName, OwnerSummary, PathOwner
 from filigree.questions.finding.ownership import How
 from filigree.views.options import OwnerOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
-from filigree.views.screens.words import closing
+from filigree.views.screens.words import closing, in_layers
 from filigree.views.text import count_words
 
 _WORDS = {
@@ -58,22 +58,28 @@ def titles(options: OwnerOptions) -> Sequence[str]:
     own = ("path", "resolved", "name", "version", "architecture", "how")
     if options.offered:
         return (*own, "repository")
-    return (*own, "archive") if options.inside else own
+    return (*own, "archive") if options.inside else (*own, "layers")
 
 
 def rows(
     answer: Answer[PathOwners, OwnerSummary], options: OwnerOptions
 ) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
-    wide = len(titles(options))
-    offered = options.offered
     for found in answer.records:
         if not found.owners:
-            yield (found.path, found.resolved, None, None, None, None, None)[:wide]
+            yield (found.path, found.resolved, None, None, None, None, _last(found, None, options))
         for owner in found.owners:
-            last = owner.repository if offered else owner.archive
-            end = (owner.name, owner.version, owner.architecture, owner.how, last)
-            yield (found.path, found.resolved, *end)[:wide]
+            end = (owner.name, owner.version, owner.architecture, owner.how)
+            yield (found.path, found.resolved, *end, _last(found, owner, options))
+
+
+def _last(found: PathOwners, owner: OwnerName | None, options: OwnerOptions) -> Any:
+    """What ends a row: who offers the package, in which archive it is, or the layers of the path."""
+    if options.offered:
+        return owner.repository if owner else None
+    if options.inside:
+        return owner.archive if owner else None
+    return found.layers
 
 
 def _cells(found: PathOwners, inside: bool, offered: bool) -> Iterator[list[str | Piece]]:
@@ -86,9 +92,10 @@ def _cells(found: PathOwners, inside: bool, offered: bool) -> Iterator[list[str 
             there = "in no index of paths"
         if inside:
             there = "in none of the archives"
-        yield [path, Piece(there, Style.BAD), "", ""]
+        yield [path, Piece(there, Style.BAD), "", in_layers(found.layers)]
     for owner in found.owners:
         how = f"{_WORDS[owner.how]}, in {owner.archive}" if inside else _how(found, owner)
+        how = "; ".join(filter(None, (how, in_layers(found.layers))))
         yield [path, Piece(owner.name, Style.NAME), owner.version, how]
         path = ""
 

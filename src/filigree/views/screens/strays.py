@@ -7,11 +7,12 @@ from typing import Any
 
 from filigree.model.answer import Answer
 from filigree.model.files import Kind
-from filigree.questions.commands.strays import Rank, Stray, StraysSummary, by_directory, folder_of
+from filigree.questions.commands.strays import Stray, StraysSummary, by_directory, folder_of
 from filigree.questions.finding.causes import Cause
+from filigree.questions.finding.ranks import Rank
 from filigree.views.options import StraysOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
-from filigree.views.screens.words import closing, day
+from filigree.views.screens.words import closing, day, in_layers
 from filigree.views.text import count_words, listed, size_words
 
 _FIELDS = tuple(field.name for field in fields(Stray))
@@ -51,7 +52,7 @@ def screen(answer: Answer[Stray, StraysSummary], ink: Ink, options: StraysOption
         brief = rank is Rank.OTHER and not options.every
         told = [row for row in found if not brief or row.cause is None]
         if told:
-            table = _TABLE if any(row.cause for row in told) else _TABLE[:-1]
+            table = _TABLE if any(row.cause or row.layers for row in told) else _TABLE[:-1]
             yield from ink.table(table, [line_[: len(table)] for line_ in _lines(told)], indent=2)
             yield ""
         if brief:
@@ -121,7 +122,8 @@ def _size(held: Sequence[Stray]) -> str:
 def _why(held: Sequence[Stray]) -> Piece:
     if len(held) == 1:
         (row,) = held
-        return Piece(f"{row.cause.value}: {row.detail}" if row.cause else "", Style.FAINT)
+        why = f"{row.cause.value}: {row.detail}" if row.cause else ""
+        return Piece("; ".join(filter(None, (why, in_layers(row.layers)))), Style.FAINT)
     causes = sorted({row.cause.value for row in held if row.cause})
     bare = sum(row.cause is None for row in held)
     if not causes:

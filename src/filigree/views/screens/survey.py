@@ -5,6 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
+from filigree.model.images import ImageFacts
 from filigree.model.package import State
 from filigree.questions.commands.survey import Survey, SurveySummary, Weight
 from filigree.views.options import ViewOptions
@@ -24,6 +25,9 @@ def screen(answer: Answer[Survey, SurveySummary], ink: Ink, options: ViewOptions
             f"{found.family} system, {found.architecture or 'any architecture'}, at {answer.system.root}"
         )
     )
+    if found.image is not None:
+        yield ""
+        yield from _image(found.image, ink)
     yield ""
     states = [f"{n:,} {STATE_WORDS[State(state)]}" for state, n in found.states.items()]
     yield from fact(ink, "Packages", listed(states) if states else "none")
@@ -85,6 +89,26 @@ def rows(answer: Answer[Survey, SurveySummary], options: ViewOptions) -> Iterato
             yield from (("most_needed", f"{one.name} {one.impact}") for one in found.most_needed)
         else:
             yield (field.name, getattr(found, field.name))
+
+
+def _image(image: ImageFacts, ink: Ink) -> Iterator[str]:
+    names = listed([*image.names]) if image.names else "without a name"
+    yield from fact(ink, "Image", names, f", for {image.platform or 'no machine that is told'}")
+    sizes = f"{size_words(image.size)} as they lie, {size_words(image.unpacked)} unpacked, of which"
+    yield from fact(
+        ink, "Layers", f"{image.layers:,}: {sizes} {size_words(image.effective)} can be seen"
+    )
+    if image.made_at:
+        yield from fact(ink, "Made", minute(image.made_at))
+    yield from fact(ink, "Runs as", image.user or "root: no user is named")
+    program = " ".join((*image.entry_point, *image.command))
+    yield from fact(ink, "Starts", program or "nothing that is told")
+    if image.ports:
+        yield from fact(ink, "Ports", listed([*image.ports]))
+    if image.environment:
+        yield from fact(
+            ink, "Environment", f"{listed([*image.environment])} (values are not shown)"
+        )
 
 
 def _newest(found: Survey) -> list[str]:

@@ -12,7 +12,7 @@ from filigree.questions.verifying.tally import VerifySummary
 from filigree.questions.verifying.verdicts import SIGNED, FileVerdict
 from filigree.views.options import VerifyOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
-from filigree.views.screens.words import STATE_WORDS, VERDICT_STYLES, closing
+from filigree.views.screens.words import STATE_WORDS, VERDICT_STYLES, closing, in_layers
 from filigree.views.text import count_words, listed, size_words
 
 _FIELDS = tuple(field.name for field in fields(FileVerdict))
@@ -85,7 +85,8 @@ def _file(row: FileVerdict) -> list[str | Piece]:
     words = [_words(difference, row) for difference in row.differences]
     if row.verdict is Verdict.DOCTORED and row.reason:
         words.insert(0, row.reason)
-    told = "; ".join(words) or row.reason or ""
+    words = words or [row.reason or ""]
+    told = "; ".join(filter(None, [*words, in_layers(row.layers)]))
     verdict = Piece(row.verdict.value, VERDICT_STYLES[row.verdict])
     return [verdict, row.path, Piece(told, Style.FAINT)]
 

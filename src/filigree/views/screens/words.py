@@ -1,12 +1,13 @@
 """Words and small shapes that several screens share."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
 from filigree.model.answer import Gap
 from filigree.model.files import Verdict
 from filigree.model.package import State
 from filigree.views.page import Ink, Piece, Style, line
+from filigree.views.text import listed
 
 STATE_WORDS = {
     State.INSTALLED: "installed",
@@ -60,6 +61,15 @@ def minute(moment: datetime | None) -> str:
 def fact(ink: Ink, name: str, *parts: str | Piece, width: int = 14) -> Iterator[str]:
     """A name and what is to be said of it, on lines of their own."""
     yield from ink.flowed((Piece(name.ljust(width), Style.FAINT), *line(*parts)), width)
+
+
+def in_layers(layers: Sequence[int] | None) -> str:
+    """Which layers of an image speak of a path, in a few words; empty where there are none."""
+    if not layers:
+        return ""
+    *below, last = layers
+    words = f"layer {last}"
+    return f"{words}, over {listed([str(one) for one in below])}" if below else words
 
 
 def closing(ink: Ink, *parts: str | Piece) -> Iterator[str]:

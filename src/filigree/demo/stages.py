@@ -1,0 +1,31 @@
+"""The stages in which a station came to be what it is: an image has a layer of each."""
+
+from dataclasses import replace
+from typing import NamedTuple
+
+from filigree.demo.world import Ware
+
+
+class Stage(NamedTuple):
+    """What is there at a stage: without `later` packages, some in an `earlier` version, before or after
+    somebody came by night."""
+
+    later: frozenset[str] = frozenset()
+    earlier: tuple[tuple[str, str], ...] = ()
+    intruded: bool = True
+
+    def has(self, name: str) -> bool:
+        """Whether a package is there already."""
+        return name not in self.later
+
+    def ware(self, ware: Ware) -> Ware:
+        """A package in the version that is there."""
+        version = dict(self.earlier).get(ware.name)
+        return ware if version is None else replace(ware, version=version)
+
+
+LAST = Stage()
+"""As the station is found."""
+SETTLED = Stage(intruded=False)
+FIRST = Stage(frozenset({"quayside", "siltmeter"}), (("mudflatd", "0.7.10-1"),), False)
+STAGES = (FIRST, SETTLED, LAST)
