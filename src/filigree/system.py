@@ -24,7 +24,7 @@ from filigree.families.registry import (
     family_or_none,
     is_archive_name,
     open_archive,
-    places_of_records,
+    records_of_families,
 )
 from filigree.families.shared.indexes import doubts
 from filigree.families.shared.looking import os_release
@@ -58,7 +58,9 @@ class System:
     ) -> None:  # fmt: skip
         renew_allowance()
         self.tree: Tree = (
-            open_root(_absolute(root), places_of_records, choice) if isinstance(root, str) else root
+            open_root(_absolute(root), records_of_families, choice)
+            if isinstance(root, str)
+            else root
         )
         self.root = self.tree.root
         self.here = here

@@ -471,6 +471,7 @@ class Sources(IndexReader):
 class WhelkFamily:
     name = "whelk"
     url_types = ("whelk",)
+    digests = ("sha256",)
     places = ("/var/whelk/", "/etc/whelk/")
     silent_on: Mapping[str, str] = {
         "record_signature": "this family's records are unsigned; a signed archive would prove them",

@@ -149,19 +149,23 @@ class Layout:
         return digest, len(data)
 
     def add(self, told: Any, kind: str, **more: Any) -> dict[str, Any]:
-        digest, size = self.blob(json.dumps(told).encode())
-        return {"mediaType": kind, "digest": digest, "size": size, **more}
+        return {**self.described(json.dumps(told).encode(), kind), **more}
+
+    def described(self, data: bytes, kind: str) -> dict[str, Any]:
+        """A blob, and its descriptor."""
+        digest, size = self.blob(data)
+        return {"mediaType": kind, "digest": digest, "size": size}
+
+    def layer(self, packed: bytes, kind: str) -> dict[str, Any]:
+        """A blob that is a layer, and its descriptor."""
+        return self.described(packed, f"application/vnd.oci.image.layer.v1.{kind}")
 
     def image(
         self, layers: Sequence[bytes], packing: str = "gzip", **config: Any
     ) -> dict[str, Any]:
         """The descriptor of an image of these layers, the lowest first."""
         packed = [PACKERS[packing](one) for one in layers]
-        rows = []
-        for one in packed:
-            digest, size = self.blob(one)
-            kind = f"application/vnd.oci.image.layer.v1.{_MEDIA[packing.partition(',')[0]]}"
-            rows.append({"mediaType": kind, "digest": digest, "size": size})
+        rows = [self.layer(one, _MEDIA[packing.partition(",")[0]]) for one in packed]
         told = {
             "os": "linux", "architecture": "amd64",
             "rootfs": {"type": "layers", "diff_ids": [sha(one) for one in layers]}, **config,

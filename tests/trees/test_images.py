@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from filigree.access.roots import RootChoice, open_root
+from filigree.access.roots import RecordsOfFamilies, RootChoice, open_root
 from filigree.access.trees.protocol import Tree
 from filigree.model.errors import AccessError, BadQuestion, NoSystem
 from filigree.model.files import Kind
@@ -29,7 +29,7 @@ from tests.trees.images import (
     zipped,
 )
 
-KEPT = ("/etc/",)
+KEPT = RecordsOfFamilies(("/etc/",), ("md5",))
 GROUND = [
     folder("."), folder("./usr"), folder("usr/bin"), file("usr/bin/gauge", b"one", 0o755),
     file("usr/bin/horn", b"toot"), folder("etc"), file("etc/gauge.conf", b"line = 20\n"),

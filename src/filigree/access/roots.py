@@ -25,8 +25,16 @@ class RootChoice(NamedTuple):
 PLAIN = RootChoice()
 
 
-def open_root(path: str, kept: Callable[[], tuple[str, ...]], choice: RootChoice = PLAIN) -> Tree:
-    """The tree at a path. `kept` tells below which directories systems keep their records.
+class RecordsOfFamilies(NamedTuple):
+    """What is kept of an image when its layers are read: below which directories systems keep their
+    records, and by which algorithms, besides SHA-256, those tell the contents of files."""
+
+    places: tuple[str, ...]
+    digests: tuple[str, ...] = ()
+
+
+def open_root(path: str, kept: Callable[[], RecordsOfFamilies], choice: RootChoice = PLAIN) -> Tree:
+    """The tree at a path. `kept` tells what is kept of an image when its layers are read.
 
     Raises NoSystem where nothing can be read there, BadQuestion where it is not plain what is meant.
     """
@@ -34,12 +42,13 @@ def open_root(path: str, kept: Callable[[], tuple[str, ...]], choice: RootChoice
         if os.path.isdir(path) and choice[:3] != PLAIN[:3]:
             raise BadQuestion("it is no image: it has no names, machines or layers", path)
         return DirectoryTree(path)  # which says why it is none
+    from filigree.access.images.image import ReadManner
     from filigree.access.images.opening import ImageChoice, open_image
     from filigree.access.images.shelf import LayerShelf
 
     shelf = LayerShelf(os.path.join(choice.cache, "layers") if choice.cache else None)
     wanted = ImageChoice(choice.image, choice.platform)
-    return open_image(path, shelf, kept(), wanted, choice.layer)
+    return open_image(path, shelf, ReadManner(*kept()), wanted, choice.layer)
 
 
 def _is_layout(folder: str) -> bool:

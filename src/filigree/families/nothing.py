@@ -92,6 +92,7 @@ class NoFamily:
 
     name = NAME
     url_types: Sequence[str] = ()
+    digests: Sequence[str] = ()
     places: Sequence[str] = ()
     rests_on: Mapping[str, str] = MappingProxyType({})
     silent_on: Mapping[str, str] = {}

@@ -7,6 +7,7 @@ which satisfies `protocol.Family`.
 from collections.abc import Iterator
 from importlib import import_module
 
+from filigree.access.roots import RecordsOfFamilies
 from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Archive, ArchiveFamily, Family, Report
 from filigree.formats.random_access import Bytes
@@ -92,9 +93,14 @@ def archive_families() -> Iterator[ArchiveFamily]:
             yield family.archives
 
 
-def places_of_records() -> tuple[str, ...]:
-    """Below which paths systems of all families keep their records, settings and keys."""
-    return tuple(dict.fromkeys(place for family in families() for place in family.places))
+def records_of_families() -> RecordsOfFamilies:
+    """Where systems of all families keep their records, and how those tell contents."""
+    places: dict[str, None] = {}
+    digests: dict[str, None] = {}
+    for family in families():
+        places.update(dict.fromkeys(family.places))
+        digests.update(dict.fromkeys(family.digests))
+    return RecordsOfFamilies(tuple(places), tuple(sorted(digests)))
 
 
 def is_archive_name(path: str) -> bool:

@@ -17,10 +17,10 @@ from filigree.formats.members import (
     PayloadError,
     digest_of,
 )
+from filigree.formats.tar_heads import BLOCK, extend, extension_of, plain_head, read_extension
 from filigree.model.files import Kind
 
 READ_LIMIT = 1 << 20
-_BLOCK = 512
 _KINDS = {
     tarfile.DIRTYPE: Kind.DIRECTORY,
     tarfile.SYMTYPE: Kind.LINK,
@@ -35,19 +35,23 @@ class _Forward:
 
     def __init__(self, stream: ByteStream) -> None:
         self._stream = stream
+        self._returned = b""
         self.last = b""
 
     @property
     def position(self) -> int:
-        return self._stream.position
+        return self._stream.position - len(self._returned)
 
     def tell(self) -> int:
-        return self._stream.position
+        return self.position
 
     def seek(self, place: int) -> None:
-        left = place - self._stream.position
+        left = place - self.position
         if left < 0:
-            raise PayloadError("a member before the one before it", self._stream.position)
+            raise PayloadError("a member before the one before it", self.position)
+        if self._returned:
+            gone, self._returned = self._returned[:left], self._returned[left:]
+            left -= len(gone)
         skip = getattr(self._stream, "skip", None)
         if skip is not None:
             skip(left)
@@ -60,9 +64,17 @@ class _Forward:
 
     def read(self, size: int) -> bytes:
         if size > READ_LIMIT:
-            raise PayloadError(f"a name or a head of {size:,} bytes", self._stream.position)
-        self.last = self._stream.read(size)
+            raise PayloadError(f"a name or a head of {size:,} bytes", self.position)
+        if self._returned:
+            data, self._returned = self._returned[:size], self._returned[size:]
+            self.last = data + self._stream.read(size - len(data)) if len(data) < size else data
+        else:
+            self.last = self._stream.read(size)
         return self.last
+
+    def give_back(self, data: bytes) -> None:
+        """What was read last is to be read again."""
+        self._returned = data + self._returned
 
     def content(self, size: int) -> bytes:
         """What a member holds, as far as it is there: its size is for the caller to bound."""
@@ -109,7 +121,7 @@ def tar_members(
     try:
         tar = tarfile.TarFile(fileobj=file, errors="surrogateescape", encoding="utf-8")  # type: ignore[arg-type]
         for count in range(most + 1):
-            info = tar.next()
+            info = _quickly(tar, file) or tar.next()
             if info is None:
                 break
             if count == most or len(tar.pax_headers) > MEMBERS_LIMIT // 100:
@@ -124,8 +136,39 @@ def tar_members(
             raise
         raise PayloadError(f"a head that makes no sense: {error}", stream.position) from error
     # The library takes anything that is no head for the end.
-    if len(file.last) < _BLOCK or file.last.strip(b"\0"):
+    if len(file.last) < BLOCK or file.last.strip(b"\0"):
         raise PayloadError("the payload is cut off, or damaged", stream.position)
+
+
+def _quickly(tar: tarfile.TarFile, file: _Forward) -> tarfile.TarInfo | None:
+    """The next member, where its heads are plain. Where not, all is as if nobody had looked."""
+    if tar.firstmember is not None or tar.pax_headers:  # type: ignore[attr-defined]
+        return None
+    start = tar.offset
+    if file.position > start:
+        return None
+    file.seek(start)
+    if file.position != start:
+        return None
+    taken = block = file.read(BLOCK)
+    told = None
+    if len(block) == BLOCK and (size := extension_of(block)) is not None:
+        body = file.read(-(-size // BLOCK) * BLOCK)
+        block = file.read(BLOCK)
+        taken += body + block
+        told = read_extension(body[:size])
+        if told is None:
+            block = b""
+    info = plain_head(block, start + len(taken) - BLOCK) if len(block) == BLOCK else None
+    if info is None:
+        file.give_back(taken)
+        return None
+    if told is not None:
+        extend(info, told)
+        info.offset = start
+    follows = -(-info.size // BLOCK) * BLOCK if info.isreg() else 0
+    tar.offset = info.offset_data + follows
+    return info
 
 
 def _member(info: tarfile.TarInfo, size: int, digest: str | None) -> Member:

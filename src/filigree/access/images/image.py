@@ -35,15 +35,19 @@ TRICKS_TOLD = 20
 
 
 class ReadManner(NamedTuple):
-    """How layers are read: below which directories contents are kept, and whether names hide others."""
+    """How layers are read: below which directories contents are kept, by which algorithms contents are
+    digested besides SHA-256, and whether names hide others."""
 
     kept: tuple[str, ...]
+    digests: tuple[str, ...] = ()
     layered: bool = True
 
     @property
     def key(self) -> str:
         """What tells it apart from other manners."""
-        return hashlib.sha256("\n".join((str(self.layered), *self.kept)).encode()).hexdigest()[:16]
+        return hashlib.sha256(
+            "\n".join((str(self.layered), *self.digests, *self.kept)).encode()
+        ).hexdigest()[:16]
 
     def keeps(self) -> Callable[[bytes], bool]:
         """Whether the content of a path is kept."""
@@ -268,14 +272,14 @@ class ImageReader:
         path = self._shelf.new()
         try:
             with closing(self._store.lend(name)) as blob:
-                return path, LayerReader(path, self._manner.keeps(), self._manner.layered).read(
-                    blob, promise
-                )
+                return path, LayerReader(
+                    path, self._manner.keeps(), self._manner.digests, self._manner.layered
+                ).read(blob, promise)
         except AccessError as error:
             empty = MemoryBytes(b"")
-            facts = LayerReader(path, self._manner.keeps(), self._manner.layered).read(
-                empty, promise
-            )
+            facts = LayerReader(
+                path, self._manner.keeps(), self._manner.digests, self._manner.layered
+            ).read(empty, promise)
             why = f"it cannot be read: {error.what}"
             return path, facts._replace(troubles=(why,))
 

@@ -14,6 +14,7 @@ import base64
 import binascii
 import hashlib
 import os
+import re
 import stat
 import tarfile
 import zlib
@@ -21,6 +22,7 @@ from collections.abc import Callable, Iterator, Sequence
 from decimal import Decimal, InvalidOperation
 from typing import Any, NamedTuple, cast
 
+from filigree.access.images.reading_ahead import ReadAhead, switching_often
 from filigree.access.trees.recorded_form import INSERT, make_form, split
 from filigree.formats.members import ByteStream, PayloadError
 from filigree.formats.random_access import Bytes
@@ -35,8 +37,12 @@ _PATH_LIMIT = 4096
 _TRICKS_NAMED = 100
 _PIECE = 1 << 17
 _BATCH = 2000
+_FOREVER = 1 << 62
+_ALSO = {"md5": hashlib.md5, "sha1": hashlib.sha1}
 _HIDES, _OPAQUE = b".wh.", b".wh..wh..opq"
 _MARKS = b".wh..wh."
+_CLEAN = re.compile(rb"(?:[^./\0][^/\0]*/)*[^./\0][^/\0]*")
+"""A path from the root without a part that is empty, or begins with a dot: most are."""
 _FORMS = {
     tarfile.DIRTYPE: stat.S_IFDIR, tarfile.SYMTYPE: stat.S_IFLNK, tarfile.FIFOTYPE: stat.S_IFIFO,
     tarfile.CHRTYPE: stat.S_IFCHR, tarfile.BLKTYPE: stat.S_IFBLK,
@@ -100,37 +106,21 @@ class _Digesting:
         return f"{self._digest.name}:{self._digest.hexdigest()}"
 
 
-class _Told:
-    """What comes out of a blob, digested meanwhile."""
-
-    def __init__(self, stream: ByteStream, algorithm: str) -> None:
-        self._stream = stream
-        self._digest = hashlib.new(algorithm)
-
-    @property
-    def position(self) -> int:
-        return self._stream.position
-
-    def read(self, size: int) -> bytes:
-        """So many bytes; fewer only at the end."""
-        data = self._stream.read(size)
-        self._digest.update(data)
-        return data
-
-    def finished(self) -> str:
-        """The digest of all that comes out."""
-        while self.read(1 << 20):
-            pass
-        return f"{self._digest.name}:{self._digest.hexdigest()}"
-
-
 class LayerReader:
-    """Reads one layer into a record. `kept` tells of which paths the contents are kept, too."""
+    """Reads one layer into a record. `kept` tells of which paths the contents are kept, too, and
+    `digests` by which algorithms besides SHA-256 contents are digested."""
 
-    def __init__(self, path: str, kept: Callable[[bytes], bool], layered: bool = True) -> None:
+    def __init__(
+        self,
+        path: str,
+        kept: Callable[[bytes], bool],
+        digests: Sequence[str] = (),
+        layered: bool = True,
+    ) -> None:
         self._made = make_form(path)
         self._made.executescript(_MORE)
         self._kept = kept
+        self._also = [one for one in _ALSO if one in digests]
         self._layered = layered
         self._rows: list[Sequence[Any]] = []
         self._tricks = 0
@@ -140,15 +130,18 @@ class LayerReader:
     def read(self, source: Bytes, promise: LayerPromise) -> LayerRead:
         """Read it whole. What it is not, that it is said to be, is told, and nothing is raised."""
         blob = _Digesting(source, _algorithm(promise.digest))
-        stream = _Told(Unpacked(blob, 0, blob.size), _algorithm(promise.diff_id))
+        stream = ReadAhead(Unpacked(blob, 0, blob.size), _algorithm(promise.diff_id))
         troubles: list[str] = []
         diff_id = ""
         try:
-            for info, _ in tar_members(stream, ENTRIES_LIMIT):
-                self._entry(info, stream)
-            diff_id = stream.finished()
+            with switching_often():
+                for info, _ in tar_members(stream, ENTRIES_LIMIT):
+                    self._entry(info, stream)
+                diff_id = stream.finished()
         except (PayloadError, UnpackError, AccessError) as error:
             troubles.append(f"it cannot be read to its end: {words_of(error)}")
+        finally:
+            stream.close()
         self._flush()
         digest = blob.finished()
         if promise.size is not None and promise.size != source.size:
@@ -218,10 +211,10 @@ class LayerReader:
 
     def _content(
         self, info: tarfile.TarInfo, path: bytes, stream: ByteStream
-    ) -> tuple[bytes, bytes, bytes] | None:
-        digests = [
-            hashlib.md5(usedforsecurity=False), hashlib.sha1(usedforsecurity=False), hashlib.sha256(),
-        ]  # fmt: skip
+    ) -> tuple[bytes | None, bytes | None, bytes]:
+        if info.size <= _PIECE and not info.issparse():
+            return self._small(path, next(_some(stream, info.size), b""))
+        digests = [hashlib.sha256(), *(_ALSO[one](usedforsecurity=False) for one in self._also)]
         kept: list[bytes] | None = [] if info.size <= KEPT_LIMIT and self._kept(path) else None
         for piece in self._pieces(info, path, stream):
             for digest in digests:
@@ -231,10 +224,19 @@ class LayerReader:
         if kept is not None:
             self._made.execute(
                 "INSERT OR IGNORE INTO contents VALUES (?, ?)",
-                (digests[2].digest(), zlib.compress(b"".join(kept), 1)),
+                (digests[0].digest(), zlib.compress(b"".join(kept), 1)),
             )
-        md5, sha1, sha256 = (digest.digest() for digest in digests)
-        return md5, sha1, sha256
+        found = {digest.name: digest.digest() for digest in digests}
+        return found.get("md5"), found.get("sha1"), found["sha256"]
+
+    def _small(self, path: bytes, data: bytes) -> tuple[bytes | None, bytes | None, bytes]:
+        """What a piece of its own holds: most files do."""
+        sha256 = hashlib.sha256(data).digest()
+        if self._kept(path):
+            packed = zlib.compress(data, 1)
+            self._made.execute("INSERT OR IGNORE INTO contents VALUES (?, ?)", (sha256, packed))
+        found = {one: _ALSO[one](data, usedforsecurity=False).digest() for one in self._also}
+        return found.get("md5"), found.get("sha1"), sha256
 
     def _pieces(self, info: tarfile.TarInfo, path: bytes, stream: ByteStream) -> Iterator[bytes]:
         if not info.issparse():
@@ -280,6 +282,8 @@ class LayerReader:
     def _path(self, text: str) -> bytes | None:
         """A path from the root, with a slash before each part; the root's is empty; None for none."""
         raw = _bytes(text)
+        if len(raw) < _PATH_LIMIT and _CLEAN.fullmatch(raw):
+            return b"/" + raw
         parts = [part for part in raw.split(b"/") if part not in (b"", b".")]
         if b".." in parts or b"\0" in raw or len(raw) > _PATH_LIMIT:
             self._trick(raw[:_PATH_LIMIT], "a path that climbs, or that no file can have")
@@ -337,9 +341,14 @@ def _number(value: int) -> int:
 def _nanoseconds(info: tarfile.TarInfo) -> int:
     """When it was changed: an extended head has fractions, as text."""
     told = info.pax_headers.get("mtime")
+    if told is None:
+        return max(-_FOREVER, min(_FOREVER, int(info.mtime) * 10**9))
+    whole, _, fraction = told.partition(".")
+    if whole.isdigit() and len(whole) < 11 and (not fraction or fraction.isdigit()):
+        return int(whole) * 10**9 + int(fraction[:9].ljust(9, "0"))
     try:
-        found = Decimal(told if told is not None else info.mtime) * 10**9
-        return max(-(1 << 62), min(1 << 62, int(found)))
+        found = Decimal(told) * 10**9
+        return max(-_FOREVER, min(_FOREVER, int(found)))
     except (InvalidOperation, ValueError, OverflowError):
         return 0
 

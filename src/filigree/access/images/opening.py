@@ -60,7 +60,7 @@ ANY_IMAGE = ImageChoice()
 
 
 def open_image(
-    path: str, shelf: LayerShelf, kept: tuple[str, ...], choice: ImageChoice = ANY_IMAGE,
+    path: str, shelf: LayerShelf, manner: ReadManner, choice: ImageChoice = ANY_IMAGE,
     only: int | None = None,
 ) -> ImageTree:  # fmt: skip
     """The tree of the image at a path. Raises NoSystem where there is none, BadQuestion where it is not
@@ -79,7 +79,7 @@ def open_image(
             image = Image((), None, None, None, ((_WHOLE, LayerPromise()),))
         else:
             image = _chosen(list(_images(store, names)), choice, path)
-        manner = ReadManner(kept, not isinstance(store, _RootStore))
+        manner = manner._replace(layered=not isinstance(store, _RootStore))
         return ImageReader(store, shelf, manner, identity).tree(path, image, only)
     except (AccessError, ImageError, PayloadError, UnpackError, OSError) as error:
         raise NoSystem(

@@ -208,19 +208,20 @@ class Overlay:
 
     def _directory(self, path: bytes) -> bytes:
         """The real path of a directory that a path of this layer lies in; made where it is missing."""
-        if path in self._real and self._real[path] is not None:
-            return self._real[path] or b""
-        real = self._resolved(path)
-        if real is None:
-            above, name = split(path)
-            parent = self._directory(above) if path else b""
-            real = parent + b"/" + name if path else b""
+        missing: list[bytes] = []
+        while (real := self._resolved(path)) is None and path:
+            missing.append(path)
+            path = split(path)[0]
+        real = real or b""
+        for path in reversed(missing):
+            real += b"/" + split(path)[1]
             row = self._row(real)
             if row is not None and not stat.S_ISDIR(row.mode):
-                self._take(parent, name)
+                self._take(*split(real))
                 self._trick(path, "something lies in what is no directory")
-            self._put(real, _made_here(self._layer))
-        self._real[path] = real
+            if row is None or not stat.S_ISDIR(row.mode):
+                self._put(real, _made_here(self._layer))
+            self._real[path] = real
         return real
 
     def _resolved(self, path: bytes) -> bytes | None:

@@ -20,6 +20,7 @@ class DebFamily:
 
     name = "deb"
     url_types = ("deb",)
+    digests = ("md5",)
     places = (
         *COMMON,
         "/var/lib/dpkg/", "/var/lib/apt/", "/usr/share/keyrings/", "/usr/share/debsig/",

@@ -25,6 +25,12 @@ class Family(Protocol):
         ...
 
     @property
+    def digests(self) -> Sequence[str]:
+        """By which algorithms its records usually tell the contents of files: of an image these digests
+        are made in the one pass over it, others when they are asked for."""
+        ...
+
+    @property
     def places(self) -> Sequence[str]:
         """Below which paths its systems keep records, settings, keys and lists: what a question reads.
 

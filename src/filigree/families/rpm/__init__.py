@@ -21,6 +21,7 @@ class RpmFamily:
 
     name = "rpm"
     url_types = ("rpm",)
+    digests = ("md5", "sha256")
     places = (
         *COMMON,
         "/var/lib/rpm/", "/usr/lib/sysimage/", "/usr/share/rpm/", "/var/lib/dnf/", "/var/lib/yum/",

@@ -1,6 +1,6 @@
 """Systems of the `slackware` family."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -20,6 +20,7 @@ class SlackwareFamily:
 
     name = "slackware"
     url_types = ("slackware",)
+    digests: Sequence[str] = ()
     places = (
         *COMMON,
         "/var/lib/pkgtools/", "/var/log/packages/", "/var/log/scripts/", "/var/log/pkgtools/",
