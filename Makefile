@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test check lint bench screenshots docs live fuzz mutants clean
+.PHONY: demo test check lint peers bench screenshots docs live fuzz mutants clean
 
 demo: $(READY)
 	$(BIN)/filigree demo --into stations
@@ -20,13 +20,17 @@ test: $(READY)
 	wait $$other; theirs=$$?; cat $(VENV)/other.log; \
 	exit $$((mine + theirs))
 
-check: lint test
+check: lint test peers
 
 lint: $(READY)
 	$(BIN)/ruff check src tests benchmarks fuzzing tools
 	$(BIN)/ruff format --check src tests benchmarks fuzzing tools
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+# Against programs of others: those that are not there are told as skipped. Debian calls them umoci, skopeo.
+peers: $(READY)
+	$(BIN)/python -m pytest -m peers -rs tests/peers
 
 # Ratios against the budgets, on this machine's own packages and on a made-up system ten times larger.
 bench: $(READY)

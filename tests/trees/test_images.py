@@ -285,6 +285,26 @@ def test_what_is_not_what_it_is_said_to_be_is_named_and_never_believed(
         tree.close()
 
 
+@pytest.mark.parametrize("size", [1, 511, 512, 513])
+def test_a_layer_without_a_mark_of_its_end(tmp_path: Path, size: int) -> None:
+    """So do some writers; a digest says that this is all. Without one nobody knows."""
+    content = b"c" * size
+    data = layer_of([*GROUND, file("last", content)]).rstrip(b"\0")
+    assert data.endswith(b"c")
+    tree = opened(layout(tmp_path / "image", [data, data + b"\0" * (-len(data) % 512)]))
+    assert list(tree.troubles) == []
+    assert tree.read("/last") == content
+    tree.close()
+    path = tmp_path / "root.tar"
+    path.write_bytes(data)
+    tree = opened(path)
+    assert list(tree.troubles)
+    tree.close()
+    tree = opened(layout(tmp_path / "cut", [data[:-1] if size > 1 else data[:-200]]))
+    assert list(tree.troubles)
+    tree.close()
+
+
 def test_a_layer_that_was_swapped_since_is_read_again(tmp_path: Path) -> None:
     cache = str(tmp_path / "cache")
     made = Layout(tmp_path / "image")

@@ -111,19 +111,26 @@ def read_small_tar(stream: ByteStream, limit: int = READ_LIMIT) -> dict[str, byt
 
 
 def tar_members(
-    stream: ByteStream, most: int = MEMBERS_LIMIT
+    stream: ByteStream, most: int = MEMBERS_LIMIT, open_end: bool = False
 ) -> Iterator[tuple[tarfile.TarInfo, _Forward]]:
     """Every head of at most so many members, and the stream at the start of what follows it.
 
-    What a member holds is passed over by `skip` of the stream, where it has that, and read otherwise.
+    What a member holds is passed over by `skip` of the stream, where it has that, and read otherwise. With
+    an `open_end` it may end behind the content of a member, without the mark of its end: so do some writers
+    of layers, and a digest tells whether that is all.
     """
     file = _Forward(stream)
+    ends = 0
     try:
         tar = tarfile.TarFile(fileobj=file, errors="surrogateescape", encoding="utf-8")  # type: ignore[arg-type]
         for count in range(most + 1):
-            info = _quickly(tar, file) or tar.next()
+            info = _quickly(tar, file)
+            if info is None and open_end and count and 0 < ends <= file.position < tar.offset:
+                return  # within what only fills up its last block
+            info = info or tar.next()
             if info is None:
                 break
+            ends = info.offset_data + (info.size if info.isreg() and not info.issparse() else 0)
             if count == most or len(tar.pax_headers) > MEMBERS_LIMIT // 100:
                 raise PayloadError(f"more than {most:,} members", stream.position)
             tar.members.clear()  # type: ignore[attr-defined]
@@ -136,6 +143,8 @@ def tar_members(
             raise
         raise PayloadError(f"a head that makes no sense: {error}", stream.position) from error
     # The library takes anything that is no head for the end.
+    if open_end and not file.last:
+        return
     if len(file.last) < BLOCK or file.last.strip(b"\0"):
         raise PayloadError("the payload is cut off, or damaged", stream.position)
 

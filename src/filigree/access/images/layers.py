@@ -135,7 +135,8 @@ class LayerReader:
         diff_id = ""
         try:
             with switching_often():
-                for info, _ in tar_members(stream, ENTRIES_LIMIT):
+                sure = promise.diff_id is not None  # whether a digest tells that this is all
+                for info, _ in tar_members(stream, ENTRIES_LIMIT, open_end=sure):
                     self._entry(info, stream)
                 diff_id = stream.finished()
         except (PayloadError, UnpackError, AccessError) as error:

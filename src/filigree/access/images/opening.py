@@ -109,7 +109,11 @@ def _store_of(source: Borrowed) -> PartStore:
         raise ImageError("it is empty")
     if compression_of(source.at(0, 8)) != "none" and not _begins_as_image(source):
         return _RootStore(source)
-    store = TarStore(source)
+    try:
+        store = TarStore(source)
+    except PayloadError:
+        next(tar_members(Hopping(source)))  # what does not even begin as a tar is none
+        return _RootStore(source)
     names = store.names()
     if _INDEX in names or (_SAVED in names and _saved(store) is not None):
         return store
