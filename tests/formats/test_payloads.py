@@ -214,6 +214,14 @@ def test_cpio_for_very_large_files_takes_names_from_the_header() -> None:
         list(read_cpio(unpacked(stripped_cpio([(2, b"")])), sha256, numbered))
 
 
+@pytest.mark.parametrize(
+    ("data", "why"), [(b"070709" + bytes(104), "no member where one belongs"), (b"0707", "cut off")]
+)
+def test_what_is_no_cpio_says_why(data: bytes, why: str) -> None:
+    with pytest.raises(PayloadError, match=why):
+        list(read_cpio(unpacked(data), sha256))
+
+
 GOODS = [
     Good("./usr", 0o755),
     Good("./usr/abc", 0o4755, b"abc"),

@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from filigree.demo.rpm_bytes import Row, hash_file, header, slot_file
+from filigree.families.rpm import described
 from filigree.formats.random_access import ContainerError, MemoryBytes
 from filigree.formats.rpm import tags
 from filigree.formats.rpm.bdb_hash import byte_order, is_hash_file, read_pairs
@@ -241,6 +242,24 @@ def test_what_is_no_container_is_refused(reader: object, data: bytes) -> None:
     assert callable(reader)
     with pytest.raises(ContainerError):
         list(reader(MemoryBytes(data)))
+
+
+def test_a_hash_file_that_is_another_says_so() -> None:
+    data = bytearray(hash_file(PAIRS))
+    data[25] ^= 1
+    with pytest.raises(ContainerError, match="the first page describes no hash"):
+        list(read_pairs(MemoryBytes(bytes(data))))
+
+
+def test_a_slot_beyond_the_end_says_so() -> None:
+    data = slot_file(BLOBS)
+    with pytest.raises(ContainerError, match="became shorter while it was read"):
+        list(read_slots(MemoryBytes(data), len(data) - 3))
+
+
+@pytest.mark.parametrize(("size", "says"), [(64, ""), (65, " … (65 bytes)")])
+def test_long_values_are_told_by_their_start(size: int, says: str) -> None:
+    assert described._told(bytes(size)) == "00" * 64 + says
 
 
 SLOTS, HASHES = slot_file(BLOBS), hash_file(PAIRS)

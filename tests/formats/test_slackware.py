@@ -250,7 +250,7 @@ def test_lines_of_a_listing(line: str, entry: ListedEntry) -> None:
 @pytest.mark.parametrize(
     "line",
     ["-rw-r--r-- root 1 2026-01-12 08:30 a", "-rw-r--r-- root/root 1 2026-13-12 08:30 a",
-     "-rw-r--r-- root/root 1 2026-01-12 25:30 a",
+     "-rw-r--r-- root/root 1 2026-01-12 25:30 a", "-rw-r--r-- root/root 1 2026-01-12 05:60 a",
      "?rw-r--r-- root/root 1 2026-01-12 05:30 a", "nonsense"],
 )  # fmt: skip
 def test_other_lines_are_told(line: str) -> None:

@@ -30,10 +30,12 @@ from filigree.model.files import Aspect, Evidence, Seen, Sort, Verdict
 from filigree.questions.commands.verify import verify
 from filigree.questions.evidence.references import Against, against_of
 from filigree.questions.finding.earlier_results import read_earlier
+from filigree.questions.finding.unknown_programs import report_unknown_programs
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.verifying.verdicts import FileVerdict, Manner
 from filigree.system import open_system
 from tests.conftest import Run
+from tests.making import DebRoot
 
 EVERY = frozenset(Verdict)
 GOODS = (
@@ -581,3 +583,17 @@ def test_a_file_of_another_size_need_not_be_read(tmp_path: Path) -> None:
 
 def test_times_of_the_station_are_those_that_it_was_built_with(station: Station) -> None:
     assert station.disk.real("/usr/bin/cup").stat().st_mtime == BUILT.timestamp()
+
+
+@pytest.mark.parametrize(("count", "says"), [(3, ""), (4, " and 1 more")])
+def test_programs_that_no_record_names_are_named_up_to_three(
+    deb_root: DebRoot, count: int, says: str
+) -> None:
+    deb_root.package("a", files={"/usr/bin/a": b"a"})
+    for number in range(count):
+        deb_root.write(f"/usr/bin/x{number}", b"x", 0o755)
+    with open_system(deb_root.path) as system:
+        report_unknown_programs(system)
+        (gap,) = (one for one in system.gaps if "no record names" in one.what)
+    named = "/usr/bin/x0, /usr/bin/x1, /usr/bin/x2"
+    assert gap.what == f"programs that no record names: {named}{says}"

@@ -134,7 +134,7 @@ def test_what_stands_where_a_file_was_moved_away_is_named(tmp_path: Path) -> Non
     DEEDS["deb"]["diverted by the administrator"](stand)
     reason = stand.row(f"{PROGRAM}.real").reason or ""
     assert "moved to /usr/bin/tidegauge.real by a diversion of the local administrator" in reason
-    assert f"at {PROGRAM} stands a file that no package has on record there" in reason
+    assert f"; at {PROGRAM} stands a file that no package has on record there" in reason
     assert any(
         "programs that no record names: /usr/bin/tidegauge" in g.what for g in stand.ask().gaps
     )

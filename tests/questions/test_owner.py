@@ -3,7 +3,7 @@
 import pytest
 
 from filigree.questions.commands.owner import owner
-from filigree.questions.finding.ownership import absolute, glob_pattern
+from filigree.questions.finding.ownership import OfferedSearch, absolute, glob_pattern
 from filigree.system import open_system
 from tests.making import INFO, DebRoot
 
@@ -161,3 +161,16 @@ def test_globs_of_paths(pattern: str, path: str, fits: bool) -> None:
 def test_relative_paths_start_at_the_roots_top(coast: DebRoot) -> None:
     assert absolute(open_system(coast.path), "usr//bin/") == "/usr/bin"
     assert absolute(open_system(coast.path, here="/usr"), "./bin/./a") == "/usr/bin/a"
+
+
+@pytest.mark.parametrize(
+    ("path", "others"),
+    [
+        ("/usr/bin/x", ["/bin/x"]),
+        ("/usr/local/bin/x", []),
+        ("/bin/x", ["/usr/bin/x"]),
+        ("/opt/x", []),
+    ],
+)
+def test_other_ways_to_write_a_path(path: str, others: list[str]) -> None:
+    assert OfferedSearch._aliases(path) == others

@@ -5,6 +5,7 @@ from pathlib import Path
 import pytest
 
 from filigree.model.errors import BadQuestion
+from filigree.questions.asking.package_urls import pointed_by
 from filigree.questions.asking.scopes import Scope
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.commands.dossier import dossier
@@ -33,6 +34,12 @@ HERE: list[tuple[str, str, str | None]] = [
     ("dunlin", "pkg:slackware/sallow/tidegauge@2.1-3", "2.1-3"),
     ("dunlin", "pkg:deb/sallow/tidegauge", None),
 ]  # fmt: skip
+
+
+@pytest.mark.parametrize(("url", "narrow"), [("pkg:deb/a/b", False), ("pkg:deb/a/b@1", True)])
+def test_a_version_makes_it_narrow(heron: Path, url: str, narrow: bool) -> None:
+    with open_system(str(heron)) as system:
+        assert pointed_by(system, url).narrow is narrow
 
 
 @pytest.mark.parametrize(("station", "url", "version"), HERE)

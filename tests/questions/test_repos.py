@@ -16,6 +16,7 @@ from filigree.model.signatures import SignatureVerdict
 from filigree.questions.commands.repos import RepositoryRow, repos
 from filigree.system import open_system
 from tests.conftest import Run
+from tests.making import RpmRoot
 
 NOW = datetime(2026, 11, 23, tzinfo=UTC)
 LISTS = "var/lib/apt/lists/packages.tides.example_coast_dists_saltmarsh"
@@ -213,3 +214,13 @@ def test_a_root_without_any(own_heron: Path) -> None:
     with open_system(str(own_heron)) as system:
         answer = repos(system)
     assert (answer.records, answer.exit_status) == ([], 0)
+
+
+def test_a_repository_without_an_address_says_so(tmp_path: Path) -> None:
+    root = RpmRoot(tmp_path / "root")
+    root.package("a")
+    root.save()
+    root.write("/etc/yum.repos.d/x.repo", "[x]\nname=x\nenabled=1\n")
+    with open_system(root.path) as system:
+        (row,) = repos(system).records
+    assert "it has no address" in row.remarks

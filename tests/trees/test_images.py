@@ -378,3 +378,26 @@ def test_what_is_no_image(tmp_path: Path, data: bytes) -> None:
     except NoSystem:
         return
     assert list(tree.troubles)
+
+
+@pytest.mark.parametrize(
+    "packer", ["plain", "gzip", "gzip, two members", "zstd", "zstd, two frames"]
+)
+def test_a_whole_root_as_one_tar(tmp_path: Path, packer: str) -> None:
+    path = tmp_path / "root.tar"
+    path.write_bytes(PACKERS[packer](layer_of([*GROUND, file("usr/.wh.x", b"no mark here")])))
+    tree = opened(path)
+    assert list(tree.troubles) == []
+    assert tree.read("/usr/bin/gauge") == b"one"
+    assert tree.read("/usr/.wh.x") == b"no mark here"
+    tree.close()
+
+
+def test_saved_images_are_told_by_their_names(tmp_path: Path) -> None:
+    path = saved(tmp_path / "x.tar", [layer_of(GROUND)])
+    tree = opened(path, image="gauge:2.1")
+    assert tree.layered is not None
+    assert tree.layered.facts.names == ("tides.example/gauge:2.1",)
+    tree.close()
+    with pytest.raises(BadQuestion, match="there are: tides"):
+        opened(path, image="horn")

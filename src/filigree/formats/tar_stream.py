@@ -115,9 +115,9 @@ def tar_members(
 ) -> Iterator[tuple[tarfile.TarInfo, _Forward]]:
     """Every head of at most so many members, and the stream at the start of what follows it.
 
-    What a member holds is passed over by `skip` of the stream, where it has that, and read otherwise. With
-    an `open_end` it may end behind the content of a member, without the mark of its end: so do some writers
-    of layers, and a digest tells whether that is all.
+    What a member holds is passed over by `skip` of the stream, where it has that, and read otherwise.
+    With an `open_end` it may end behind the content of a member, without the mark of its end: so do some
+    writers of layers, and a digest tells whether that is all.
     """
     file = _Forward(stream)
     ends = 0
