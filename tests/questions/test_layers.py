@@ -10,7 +10,8 @@ import pytest
 from filigree.demo import curlew, dunlin, heron, plover
 from filigree.demo.images import FERRYMAN
 from filigree.model.errors import BadQuestion
-from filigree.model.files import Aspect, Role
+from filigree.model.files import Aspect, Kind, Role, Verdict
+from filigree.questions.commands.contents import contents
 from filigree.questions.commands.layers import LayerRow, layers
 from filigree.questions.commands.owner import owner
 from filigree.questions.commands.verify import verify
@@ -287,6 +288,51 @@ def test_an_image_without_records_is_a_gap_and_no_error(tmp_path: Path) -> None:
         assert answer.exit_status == 3
         (found,) = owner(system, [GAUGE]).records
         assert (found.owners, found.layers) == ([], [0])
+
+
+def test_a_small_image_keeps_its_records_as_a_few_files(tmp_path: Path) -> None:
+    """As images without a shell do: one file a package, and its digests beside it."""
+
+    def package(name: str, content: bytes) -> list[Entry]:
+        place = f"var/lib/dpkg/status.d/{name}"
+        told = f"Package: {name}\nVersion: 1.0-1\nArchitecture: amd64\nDescription: x\n"
+        sums = f"{md5(content)}  usr/bin/{name}\n"
+        return [
+            file(place, told.encode()), file(f"{place}.md5sums", sums.encode()),
+            file(f"usr/bin/{name}", content, 0o755),
+        ]  # fmt: skip
+
+    made = [
+        package("gauge", CODE),
+        package("horn", b"toot\n"),
+        [file("usr/bin/horn", b"TOOT\n", 0o755)],
+    ]
+    image = layout(tmp_path / "image", [layer_of(one) for one in made])
+    with open_system(str(image)) as system:
+        assert system.family.name == "deb"
+        rows = {row.path: row for row in verify(system, verdicts=frozenset(Verdict)).records}
+        assert rows[GAUGE].verdict is Verdict.INTACT
+        assert (rows[HORN].verdict, rows[HORN].layers) == (Verdict.ALTERED, [1, 2])
+        first, second, third = layers(system).records
+    assert [[one.name for one in row.brings] for row in (first, second, third)] == [
+        ["gauge"],
+        ["horn"],
+        [],
+    ]
+    assert altered(third) == {HORN: [Aspect.CONTENT]}
+
+
+def test_archives_tell_whose_the_files_of_an_image_without_records_are(
+    tmp_path: Path, archives: dict[str, Path]
+) -> None:
+    image = layout(tmp_path / "image", [layer_of([file("usr/bin/weirgate", b"x", 0o755)])])
+    archive = next(path for name, path in archives.items() if name.endswith(".deb"))
+    with open_system(str(image)) as system:
+        some = next(
+            row.path for row in contents(system, [str(archive)]).records if row.kind is Kind.FILE
+        )
+        (row,) = owner(system, [some], [str(archive)]).records
+    assert [one.archive for one in row.owners] == [str(archive)]
 
 
 # -- the stations -------------------------------------------------------------------------------

@@ -2,10 +2,13 @@
 
 import os
 from collections.abc import Callable, Mapping
+from itertools import starmap
 from pathlib import Path
 
+from filigree.access.roots import RecordsOfFamilies, open_root
 from filigree.access.trees.directory import DirectoryTree
 from filigree.access.trees.protocol import Tree
+from tests.trees.images import Entry, hidden, layer_of, layout, zipped
 
 Described = Mapping[str, bytes | str | None]
 """By path: the bytes of a file, the target of a link, None for a directory. Directories come first."""
@@ -28,4 +31,47 @@ def directory(described: Described, folder: Path) -> Tree:
     return DirectoryTree(str(top))
 
 
-KINDS: dict[str, Callable[[Described, Path], Tree]] = {"directory": directory}
+def _entry(path: str, what: bytes | str | None) -> Entry:
+    name = path.lstrip("/")
+    if what is None:
+        return Entry(name, 0o755)
+    if isinstance(what, str):
+        return Entry(name, 0o777, target=what)
+    return Entry(name, 0o644, what, modified=10**9)
+
+
+def _opened(path: Path) -> Tree:
+    return open_root(str(path), lambda: RecordsOfFamilies(("/etc/",), ("md5",)))
+
+
+def one_layer(described: Described, folder: Path) -> Tree:
+    """An image of one layer."""
+    return _opened(layout(folder / "image", [layer_of(starmap(_entry, described.items()))]))
+
+
+def three_layers(described: Described, folder: Path) -> Tree:
+    """An image of three: each path in a layer by turns, over other contents, and more is hidden."""
+    layers: list[list[Entry]] = [
+        [Entry("gone", 0o755), Entry("gone/x", 0o644, b"x")],
+        [],
+        [hidden("gone")],
+    ]
+    for number, (path, what) in enumerate(described.items()):
+        entry = _entry(path, what)
+        layers[number % 3].append(entry)
+        if number % 3 and isinstance(what, bytes):
+            layers[0].append(entry._replace(content=what[::-1] + b"!"))
+    return _opened(layout(folder / "image", [layer_of(one) for one in layers], "zstd"))
+
+
+def packed_root(described: Described, folder: Path) -> Tree:
+    """A root as one tar."""
+    path = folder / "root.tar.gz"
+    path.write_bytes(zipped(layer_of(starmap(_entry, described.items()))))
+    return _opened(path)
+
+
+KINDS: dict[str, Callable[[Described, Path], Tree]] = {
+    "directory": directory, "image of one layer": one_layer, "image of three layers": three_layers,
+    "packed root": packed_root,
+}  # fmt: skip
