@@ -22,7 +22,7 @@ from collections.abc import Callable, Iterator, Sequence
 from decimal import Decimal, InvalidOperation
 from typing import Any, NamedTuple, cast
 
-from filigree.access.images.reading_ahead import ReadAhead, switching_often
+from filigree.access.images.reading_ahead import ReadAhead
 from filigree.access.trees.recorded_form import INSERT, make_form, split
 from filigree.formats.members import ByteStream, PayloadError
 from filigree.formats.random_access import Bytes
@@ -134,11 +134,10 @@ class LayerReader:
         troubles: list[str] = []
         diff_id = ""
         try:
-            with switching_often():
-                sure = promise.diff_id is not None  # whether a digest tells that this is all
-                for info, _ in tar_members(stream, ENTRIES_LIMIT, open_end=sure):
-                    self._entry(info, stream)
-                diff_id = stream.finished()
+            sure = promise.diff_id is not None  # whether a digest tells that this is all
+            for info, _ in tar_members(stream, ENTRIES_LIMIT, open_end=sure):
+                self._entry(info, stream)
+            diff_id = stream.finished()
         except (PayloadError, UnpackError, AccessError) as error:
             troubles.append(f"it cannot be read to its end: {words_of(error)}")
         finally:
@@ -214,7 +213,10 @@ class LayerReader:
         self, info: tarfile.TarInfo, path: bytes, stream: ByteStream
     ) -> tuple[bytes | None, bytes | None, bytes]:
         if info.size <= _PIECE and not info.issparse():
-            return self._small(path, next(_some(stream, info.size), b""))
+            data = stream.read(info.size)
+            if len(data) < info.size:
+                raise PayloadError(f"a file of {info.size:,} bytes is cut off", stream.position)
+            return self._small(path, data)
         digests = [hashlib.sha256(), *(_ALSO[one](usedforsecurity=False) for one in self._also)]
         kept: list[bytes] | None = [] if info.size <= KEPT_LIMIT and self._kept(path) else None
         for piece in self._pieces(info, path, stream):

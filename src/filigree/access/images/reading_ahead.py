@@ -7,15 +7,12 @@ processors. Never more than a few pieces wait.
 import contextlib
 import hashlib
 import queue
-import sys
 import threading
-from collections.abc import Iterator
 
 from filigree.formats.members import ByteStream
 
 _PIECE = 1 << 20
 _WAITING = 4
-_SWITCH = 0.0005
 
 
 class ReadAhead:
@@ -82,14 +79,3 @@ class ReadAhead:
         while self._thread.is_alive():
             with contextlib.suppress(queue.Empty):
                 self._pieces.get(timeout=0.01)
-
-
-@contextlib.contextmanager
-def switching_often() -> Iterator[None]:
-    """Threads take turns more often for a while: one that was unpacking goes on at once."""
-    before = sys.getswitchinterval()
-    sys.setswitchinterval(_SWITCH)
-    try:
-        yield
-    finally:
-        sys.setswitchinterval(before)
