@@ -401,3 +401,19 @@ def test_saved_images_are_told_by_their_names(tmp_path: Path) -> None:
     tree.close()
     with pytest.raises(BadQuestion, match="there are: tides"):
         opened(path, image="horn")
+
+
+def test_progress_is_told_while_layers_are_read(tmp_path: Path) -> None:
+    """By whichever process reads; what was kept before is not told of."""
+    path = layout(tmp_path / "image", [layer_of(GROUND)])
+    seen: list[tuple[int, int]] = []
+    cache = str(tmp_path / "cache")
+    opened(path, cache=cache, progress=lambda *now: seen.append(now)).close()
+    done, total = seen[-1]
+    blob = layer_blob(
+        Layout.at(path), json.loads((path / "index.json").read_text())["manifests"][0], 0
+    )
+    assert done == total == blob.stat().st_size
+    seen.clear()
+    opened(path, cache=cache, progress=lambda *now: seen.append(now)).close()
+    assert not seen

@@ -13,13 +13,15 @@ class RootChoice(NamedTuple):
     """Which of several things at a root is meant, and where is kept what was read of them.
 
     `image` and `platform` choose one of several images, `layer` one of its layers alone; `cache` is the
-    auditor's own folder, None where nothing is to be kept.
+    auditor's own folder, None where nothing is to be kept. `progress` is called while layers are read,
+    from several processes, with how many bytes were read, and of how many.
     """
 
     image: str | None = None
     platform: str | None = None
     layer: int | None = None
     cache: str | None = None
+    progress: Callable[[int, int], None] | None = None
 
 
 PLAIN = RootChoice()
@@ -48,7 +50,9 @@ def open_root(path: str, kept: Callable[[], RecordsOfFamilies], choice: RootChoi
 
     shelf = LayerShelf(os.path.join(choice.cache, "layers") if choice.cache else None)
     wanted = ImageChoice(choice.image, choice.platform)
-    return open_image(path, shelf, ReadManner(*kept()), wanted, choice.layer)
+    return open_image(
+        path, shelf, ReadManner(*kept(), progress=choice.progress), wanted, choice.layer
+    )
 
 
 def _is_layout(folder: str) -> bool:

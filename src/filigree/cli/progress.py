@@ -67,6 +67,20 @@ class WorkLine(Line):
             self.write(f"{share}{escaped(now.what)[:60]}: {now.done:,}")
 
 
+class LayerLine(Line):
+    """How much of an image's layers was read; several processes write it."""
+
+    def __call__(self, done: int, total: int) -> None:
+        if self.due():
+            share = f"{done / total:5.0%}  " if total else ""
+            self.write(f"{share}{size_words(done)} of the image's layers")
+
+    def close(self) -> None:
+        """Take the line away, whoever wrote it."""
+        if self._terminal and time.monotonic() - self.started > PATIENCE:
+            self.write("")
+
+
 class CountLine(Line):
     """How many of something were looked at so far, where nobody knows of how many."""
 

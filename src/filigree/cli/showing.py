@@ -13,6 +13,7 @@ from typing import Any
 from filigree.access.roots import PLAIN, RootChoice
 from filigree.cli.asked import Shared, Shown, When
 from filigree.cli.files import cache_folder
+from filigree.cli.progress import LayerLine
 from filigree.model.answer import Answer
 from filigree.model.errors import NoSystem
 from filigree.system import System, open_system
@@ -30,13 +31,16 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
     if shared.verbose:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
     log.info("opening %s", escaped(shared.root))
+    line = LayerLine()
     try:
-        system = open_system(shared.root, None, _here(shared.root), _choice(shared))
+        system = open_system(shared.root, None, _here(shared.root), _choice(shared, line))
     except NoSystem:
         if not shared.archives_only or not os.path.isdir(shared.root):
             raise
         log.info("no system of a known family: archives can be looked at all the same")
         system = open_system(shared.root, "none")
+    finally:
+        line.close()
     log.info("a %s system with %d packages on record", system.family.name, len(system.packages))
     answer, options = ask(system)
     show(answer, shared, options)
@@ -46,13 +50,13 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
     return answer.exit_status
 
 
-def _choice(shared: Shared) -> RootChoice:
+def _choice(shared: Shared, line: LayerLine) -> RootChoice:
     """What is meant of an image, and where is kept what was read of it: a directory is read anew."""
     plain = shared.image is None and shared.platform is None and shared.layer is None
     layout = os.path.exists(os.path.join(shared.root, "oci-layout"))
     if plain and os.path.isdir(shared.root) and not layout:
         return PLAIN
-    return RootChoice(shared.image, shared.platform, shared.layer, cache_folder())
+    return RootChoice(shared.image, shared.platform, shared.layer, cache_folder(), line)
 
 
 def _here(root: str) -> str:

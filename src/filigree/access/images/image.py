@@ -5,7 +5,9 @@ layers: whoever asks again pays for nothing. Kept is only what was as it was sai
 that was looked at before it is asked whether it is the same file still.
 """
 
+import contextlib
 import hashlib
+import multiprocessing
 import os
 import sqlite3
 import stat
@@ -41,6 +43,7 @@ class ReadManner(NamedTuple):
     kept: tuple[str, ...]
     digests: tuple[str, ...] = ()
     layered: bool = True
+    progress: Callable[[int, int], None] | None = None
 
     @property
     def key(self) -> str:
@@ -244,7 +247,8 @@ class ImageReader:
             if known is not None:
                 found[number] = known
         missing = [one for one in wanted if one[0] not in found]
-        for done in share(missing, lambda one: self._read(*one[1])):
+        told = self._told_by([name for _, (name, _) in missing])
+        for done in share(missing, lambda one: self._read(*one[1], told(one[1][0]))):
             number, (name, promise) = missing[done.place]
             if done.result is None:
                 raise AccessError(Obstacle.FAILED, name, done.failure)
@@ -268,18 +272,37 @@ class ImageReader:
         path = self._shelf.kept("layer", self._key(facts))
         return None if path is None else (path, facts)
 
-    def _read(self, name: str, promise: LayerPromise) -> tuple[str, LayerRead]:
+    def _told_by(self, names: Sequence[str]) -> Callable[[str], Callable[[int], None]]:
+        """For each blob what is called when more of it was read, in whichever process that is."""
+        progress = self._manner.progress
+        if progress is None:
+            return lambda _: lambda _: None
+        total = 0
+        for name in names:
+            with contextlib.suppress(AccessError), closing(self._store.lend(name)) as blob:
+                total += blob.size
+        read = multiprocessing.RawArray("q", len(names))
+
+        def told(name: str) -> Callable[[int], None]:
+            def more(place: int) -> None:
+                read[names.index(name)] = place
+                progress(sum(read), total)
+
+            return more
+
+        return told
+
+    def _read(
+        self, name: str, promise: LayerPromise, told: Callable[[int], None]
+    ) -> tuple[str, LayerRead]:
         path = self._shelf.new()
+        manner = self._manner
+        reader = LayerReader(path, manner.keeps(), manner.digests, manner.layered)
         try:
             with closing(self._store.lend(name)) as blob:
-                return path, LayerReader(
-                    path, self._manner.keeps(), self._manner.digests, self._manner.layered
-                ).read(blob, promise)
+                return path, reader.read(blob, promise, told)
         except AccessError as error:
-            empty = MemoryBytes(b"")
-            facts = LayerReader(
-                path, self._manner.keeps(), self._manner.digests, self._manner.layered
-            ).read(empty, promise)
+            facts = reader.read(MemoryBytes(b""), promise)
             why = f"it cannot be read: {error.what}"
             return path, facts._replace(troubles=(why,))
 

@@ -80,8 +80,11 @@ class LayerRead(NamedTuple):
 class _Digesting:
     """A blob that is read from its start to its end, and digested meanwhile."""
 
-    def __init__(self, source: Bytes, algorithm: str) -> None:
+    def __init__(
+        self, source: Bytes, algorithm: str, told: Callable[[int], None] | None = None
+    ) -> None:
         self._source = source
+        self._told = told
         self._digest = hashlib.new(algorithm)
         self._at = 0
 
@@ -96,6 +99,8 @@ class _Digesting:
         if offset <= self._at and new > 0:
             self._digest.update(data[len(data) - new :])
             self._at += new
+            if self._told is not None:
+                self._told(self._at)
         return data
 
     def finished(self) -> str:
@@ -127,9 +132,14 @@ class LayerReader:
         self._number = 0
         self._holes = HOLES_LIMIT
 
-    def read(self, source: Bytes, promise: LayerPromise) -> LayerRead:
-        """Read it whole. What it is not, that it is said to be, is told, and nothing is raised."""
-        blob = _Digesting(source, _algorithm(promise.digest))
+    def read(
+        self, source: Bytes, promise: LayerPromise, told: Callable[[int], None] | None = None
+    ) -> LayerRead:
+        """Read it whole. What it is not, that it is said to be, is told, and nothing is raised.
+
+        `told` is called with how many bytes of the blob were read.
+        """
+        blob = _Digesting(source, _algorithm(promise.digest), told)
         stream = ReadAhead(Unpacked(blob, 0, blob.size), _algorithm(promise.diff_id))
         troubles: list[str] = []
         diff_id = ""
