@@ -34,7 +34,7 @@ peers: $(READY)
 
 # Ratios against the budgets, on this machine's own packages and on a made-up system ten times larger.
 bench: $(READY)
-	$(BIN)/python benchmarks/run.py --whole-system --growth --containers --mirror --index --files --texts
+	$(BIN)/python benchmarks/run.py --whole-system --growth --containers --mirror --index --files --texts --images
 
 # Needs Xvfb, xterm and ImageMagick's import.
 screenshots: $(READY)

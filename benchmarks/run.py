@@ -1,7 +1,7 @@
 """The budgets, as ratios measured in one run against something that everyone has.
 
     python benchmarks/run.py [--whole-system] [--growth] [--containers] [--mirror] [--index]
-        [--files] [--texts] [--runs N]
+        [--files] [--texts] [--images] [--runs N]
 
 Each pair of commands is run in turn (A B A B …) and the median of the pairwise ratios is printed, so
 that a machine that grows slower in between does not spoil the figure. Peak memory is the largest
@@ -29,6 +29,7 @@ from typing import NamedTuple
 
 sys.path.insert(0, str(Path(__file__).parents[1]))  # what the developers' tools share
 
+from benchmarks.images import images
 from tools.packages_here import PackagesHere, packages_here
 
 from filigree.demo.rpm_bytes import hash_file, header, slot_file, sqlite_file
@@ -574,6 +575,9 @@ def measured() -> int:
     parser.add_argument("--containers", action="store_true", help="also the containers of rpm")
     parser.add_argument("--files", action="store_true", help="also a tree of a million small files")
     parser.add_argument("--texts", action="store_true", help="also a slackware system, made up")
+    parser.add_argument(
+        "--images", action="store_true", help="also an image of this machine's files"
+    )
     options = parser.parse_args()
     if options.containers:
         containers(options.runs)
@@ -585,6 +589,11 @@ def measured() -> int:
         texts(options.runs)
     if options.mirror:
         mirror(options.runs)
+    if options.images:
+        with tempfile.TemporaryDirectory() as folder:
+            bare = Path(folder) / "bare.py"
+            bare.write_text(BARE)
+            images(FILIGREE, f"{shlex.quote(sys.executable)} {bare} one", 3, compare)
     if not INFO.is_dir():
         print("this machine is no deb system: nothing to measure on")
         return 0

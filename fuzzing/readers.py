@@ -1,12 +1,17 @@
 """Every reader of what a system, a repository or an archive holds: bytes in, looked at to its end."""
 
 import gzip
+import io
 import lzma
+import tarfile
+import tempfile
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, NamedTuple
 
+from filigree.access.images.layers import LayerPromise, LayerReader
+from filigree.access.images.overlay import Overlay
 from filigree.demo import arch, curlew, deb, dunlin, plover, rpm, slackware
 from filigree.demo.goods import goods_of
 from filigree.demo.repository import clear_signed, detached, public_key
@@ -49,6 +54,7 @@ from filigree.formats.deb import relations as deb_relations
 from filigree.formats.deb import release as deb_release
 from filigree.formats.deb import sources as deb_sources
 from filigree.formats.deb import versions as deb_versions
+from filigree.formats.images import descriptors
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm import bdb_hash, metalink, repo_files, repomd
 from filigree.formats.rpm import header as rpm_header
@@ -130,6 +136,56 @@ def whole_archive(kind: Callable[..., Any]) -> Callable[[bytes], None]:
         found.signature(office(), NOW, b"")
 
     return read
+
+
+def layer(data: bytes) -> None:
+    """A layer, read into a record, and laid over nothing."""
+    unpacking.renew_allowance()
+    with tempfile.TemporaryDirectory() as folder:
+        record, tree = f"{folder}/layer", f"{folder}/tree"
+        LayerReader(record, lambda _: True, ("md5",)).read(MemoryBytes(data), LayerPromise())
+        overlay = Overlay(tree, journal=True)
+        overlay.lay(0, record)
+        every(overlay.changes())
+        overlay.close()
+
+
+IMAGE = (
+    b'{"schemaVersion":2,"manifests":[{"mediaType":"application/vnd.oci.image.manifest.v1+json",'
+    b'"digest":"sha256:'
+    + b"0"
+    * 64
+    + b'","size":9,"platform":{"os":"linux","architecture":"amd64"},'
+    b'"annotations":{"org.opencontainers.image.ref.name":"a:1"}}]}',
+    b'{"schemaVersion":2,"config":{"mediaType":"application/vnd.oci.image.config.v1+json",'
+    b'"digest":"sha256:' + b"0" * 64 + b'","size":9},"layers":[{"mediaType":'
+    b'"application/vnd.oci.image.layer.v1.tar+gzip","digest":"sha256:'
+    + b"1" * 64
+    + b'","size":7}]}',
+    b'{"created":"2026-01-12T08:30:00Z","os":"linux","architecture":"amd64","config":{"User":"u",'
+    b'"Env":["A=b"],"Entrypoint":["/x"],"Cmd":["y"],"ExposedPorts":{"1/tcp":{}}},"rootfs":{"type":"layers",'
+    b'"diff_ids":["sha256:' + b"2" * 64 + b'"]},"history":[{"created":"2026-01-12T08:30:00Z",'
+    b'"created_by":"RUN x"},{"empty_layer":true}]}',
+    b'[{"Config":"c.json","RepoTags":["a:1"],"Layers":["a/layer.tar"]}]',
+)
+
+
+def _layer() -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as tar:
+        for name, kind, target in (
+            ("usr", tarfile.DIRTYPE, ""), ("usr/a", tarfile.REGTYPE, ""), ("usr/.wh.b", tarfile.REGTYPE, ""),
+            ("usr/.wh..wh..opq", tarfile.REGTYPE, ""), ("c", tarfile.SYMTYPE, "usr"),
+            ("d", tarfile.LNKTYPE, "usr/a"), ("c/e", tarfile.REGTYPE, ""), ("dev", tarfile.CHRTYPE, ""),
+        ):  # fmt: skip
+            info = tarfile.TarInfo(name)
+            info.type, info.linkname = kind, target
+            info.pax_headers = {"mtime": "1.5", "SCHILY.xattr.security.capability": "x"}
+            tar.addfile(info)
+    return out.getvalue()
+
+
+LAYER = _layer()
 
 
 def unpacked(data: bytes) -> None:
@@ -245,6 +301,11 @@ READERS: dict[str, Reader] = {
     "slackware versions": Reader(lambda d: slackware_versions.compare_versions(*pair(d)), (b"5.4.2-1\n5.4.2rc1-1",)),
     "slot file": Reader(lambda d: every(slots.read_slots(MemoryBytes(d))), (slot_file([b"x" * 50, b"y"]),)),
     "stanzas": Reader(lambda d: every(stanzas.read_stanzas([d])), (deb.stanza(ONE).encode(),)),
+    "image index": Reader(descriptors.read_index, (IMAGE[0],)),
+    "image manifest": Reader(descriptors.read_manifest, (IMAGE[1],)),
+    "image configuration": Reader(descriptors.read_configuration, (IMAGE[2],)),
+    "saved images": Reader(descriptors.read_saved, (IMAGE[3],)),
+    "layer": Reader(layer, (LAYER, gzip.compress(LAYER, mtime=0)), slow=True),
     "tar": Reader(lambda d: every(tar_stream.read_tar(stream(d), lambda _: "sha256")), (TAR[:40_000],)),
     "temporary files": Reader(lambda d: every(temporary_files.read_rules(d)), (b"d /run/x 0755 root root -\n",)),
     "unpacking": Reader(unpacked, (gzip.compress(b"x" * 99), lzma.compress(b"y" * 99))),
