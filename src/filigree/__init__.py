@@ -44,12 +44,14 @@ _WHERE = {
     "Manner": "filigree.questions.verifying.verdicts",
     "Against": "filigree.questions.evidence.references",
     "Scope": "filigree.questions.asking.scopes",
+    "RootChoice": "filigree.access.roots",
     "RepositoryOptions": "filigree.questions.offers.options",
 }
 
 __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
 
 if TYPE_CHECKING:
+    from filigree.access.roots import RootChoice as RootChoice
     from filigree.model.answer import Answer as Answer
     from filigree.model.errors import FiligreeError as FiligreeError
     from filigree.questions.asking.scopes import Scope as Scope
