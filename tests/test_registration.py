@@ -162,7 +162,7 @@ def test_a_family_from_another_distribution_package(
         0,
         "mote\t2\ttiny\nspeck\t1\ttiny\n",
     )
-    assert ask("owner", "/usr/mote")[1] == "/usr/mote\t/usr/mote\tmote\t2\tany\tlisted\n"
+    assert ask("owner", "/usr/mote")[1] == "/usr/mote\t/usr/mote\tmote\t2\tany\tlisted\t\n"
     done = run("verify", "--only", "missing", "--root", str(root), PYTHONPATH=beside(elsewhere))
     assert (done.returncode, "/usr/speck" in done.stdout) == (1, True)
     assert "the content of 1 files: a line tells no digest" in done.stderr
