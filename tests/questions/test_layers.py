@@ -8,7 +8,8 @@ from pathlib import Path
 import pytest
 
 from filigree.demo import curlew, dunlin, heron, plover
-from filigree.demo.images import FERRYMAN
+from filigree.demo.images import FERRYMAN, NAMES, write_images
+from filigree.demo.walk import STATIONS
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Kind, Role, Verdict
 from filigree.questions.commands.contents import contents
@@ -369,3 +370,14 @@ def test_what_verify_finds_names_the_layer(images: dict[str, Path], station: str
         rows = {row.path: row for row in verify(system).records}
     swapped = next(path for path in TRACES[station] if path in rows)
     assert (rows[swapped].layers or [])[-1:] == [2]
+
+
+@pytest.mark.parametrize("station", ["dunlin"])
+def test_the_image_of_a_station_has_the_same_bytes_at_every_run(
+    images: dict[str, Path], tmp_path: Path, station: str
+) -> None:
+    write_images(tmp_path, {station: STATIONS[station]})
+    again = tmp_path / NAMES[station]
+    for path in [again] if again.is_file() else sorted(p for p in again.rglob("*") if p.is_file()):
+        first = images[station] / path.relative_to(again) if again.is_dir() else images[station]
+        assert path.read_bytes() == first.read_bytes(), path

@@ -39,7 +39,9 @@ def build_curlew(folder: Path, stage: Stage = LAST) -> Path:
     for one in installed:
         disk.ship(one.goods, BUILT)
     blobs = [rpm.key_header(), *_headers(installed, stage)]
-    sqlite_file(disk.real(f"{places.DATABASES[1]}/{places.SQLITE}"), blobs)
+    database = f"{places.DATABASES[1]}/{places.SQLITE}"
+    sqlite_file(disk.real(database), blobs)
+    disk.touch(database, BUILT)
     disk.link(places.DATABASES[0], "../../usr/lib/sysimage/rpm")
     _state(disk, installed)
     _repositories(disk)
