@@ -130,6 +130,24 @@ def test_what_hides_a_swapped_program_hides_nothing(tmp_path: Path, act: Act) ->
     assert altered(second) == {GAUGE: [Aspect.CONTENT]}
 
 
+def test_another_version_beside_it_makes_a_swap_no_affair_of_its_own(tmp_path: Path) -> None:
+    def act(root: DebRoot) -> None:
+        swap(root)
+        root.package(
+            "gauge", "2.0-1", listed=["/usr/share/gauge"], architecture="arm64", stem="gauge:arm64"
+        )
+        rewrite(
+            root,
+            STATUS,
+            "Architecture: arm64\nVersion: 2.0-1",
+            "Architecture: amd64\nVersion: 2.0-1",
+        )
+
+    _, second = told(tmp_path, act)
+    assert [(one.name, one.version) for one in second.brings] == [("gauge", "2.0-1")]
+    assert altered(second) == {GAUGE: [Aspect.CONTENT]}
+
+
 def test_a_record_that_tells_something_else_of_one_version_is_told(tmp_path: Path) -> None:
     _, second = told(tmp_path, _doctored)
     (change,) = second.changes

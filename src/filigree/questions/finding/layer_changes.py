@@ -206,9 +206,10 @@ class LayerHistories:
         causes = None if opened is None else Causes(opened, here.owned)
         files, number = history.files, history.facts.number
         moved = {
-            (one.name, one.architecture)
+            (one.name, one.architecture, version)
             for one in (*history.brings, *history.changes, *history.removes)
             if one.before != one.version or one in history.removes
+            for version in (one.version, one.before)
         }
         for change in step.changes:
             if change.hides and change.before is not None and change.over is not None:
@@ -223,7 +224,7 @@ class LayerHistories:
                     self._of_nobody(history, change, aspects, causes)
                 continue
             for package in owners:
-                if (package.name, package.architecture) not in moved:
+                if (package.name, package.architecture, package.version) not in moved:
                     row = self._row(change, aspects, package, records)
                     self._add(files.removed if change.after is None else files.altered, row, number)
                     break
