@@ -148,6 +148,23 @@ def test_another_version_beside_it_makes_a_swap_no_affair_of_its_own(tmp_path: P
     assert altered(second) == {GAUGE: [Aspect.CONTENT]}
 
 
+def test_ten_thousand_harmless_changes_hide_no_program(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("filigree.questions.finding.layer_changes.NAMED", 3)
+    papers = {f"/etc/a{number}": b"x" for number in range(9)}
+    root = DebRoot(tmp_path / "root")
+    ground(root)
+    root.package("papers", files=papers)
+    above = [*(file(path[1:], b"y") for path in papers), file(GAUGE[1:], b"swapped\n", 0o755)]
+    image = layout(tmp_path / "image", [layer_of(entries_of(root.folder)), layer_of(above)])
+    with open_system(str(image)) as system:
+        answer = layers(system)
+    _, second = answer.records
+    assert [one.path for one in second.files.altered] == [GAUGE, *list(papers)[:3]]
+    assert any("6 paths" in gap.what for gap in answer.gaps)
+
+
 def test_a_record_that_tells_something_else_of_one_version_is_told(tmp_path: Path) -> None:
     _, second = told(tmp_path, _doctored)
     (change,) = second.changes

@@ -27,7 +27,7 @@ from filigree.questions.finding.ranks import Rank, rank_of
 from filigree.system import System
 
 NAMED = 10_000
-"""So many paths of one sort are named, of one layer."""
+"""So many paths of one sort and rank are named, of one layer."""
 
 _Identity = tuple[str, str, str]
 
@@ -127,6 +127,7 @@ class LayerHistories:
         self._since: dict[_Identity, int] = {}
         self._found: dict[int, LayerHistory] = {}
         self._dropped: Counter[int] = Counter()
+        self._named: Counter[tuple[int, bool, bool, Rank]] = Counter()
 
     def all(self) -> list[LayerHistory]:
         """The history of every layer. Gaps of the records below are reported."""
@@ -272,7 +273,10 @@ class LayerHistories:
             self._add(history.files.hidden, row, over)
 
     def _add(self, rows: list[LayerPath], row: LayerPath, number: int) -> None:
-        if len(rows) < NAMED:
+        # By rank: whoever alters ten thousand harmless paths hides no program among them.
+        at = (number, row.hidden_by is not None, Aspect.PRESENCE in row.aspects, row.rank)
+        self._named[at] += 1
+        if self._named[at] <= NAMED:
             rows.append(row)
         else:
             self._dropped[number] += 1
