@@ -27,9 +27,9 @@ from filigree.families.registry import (
     records_of_families,
 )
 from filigree.families.shared.indexes import doubts
-from filigree.families.shared.looking import os_release
+from filigree.families.shared.looking import GROUPS, USERS, accounts_at, os_release
 from filigree.families.shared.signatures import ENDINGS
-from filigree.formats.accounts import Accounts, read_accounts
+from filigree.formats.accounts import Accounts
 from filigree.formats.key_files import read_key_file
 from filigree.formats.unpacking import renew_allowance
 from filigree.model.answer import Alarm, Gap, SystemLabel
@@ -70,6 +70,7 @@ class System:
         self._opened: dict[tuple[str, bool], Archive] = {}
         self._archives: dict[Package, Archive] = {}
         self._lent: list[Borrowed | RemoteFile] = []
+        self._offering: System | None = None
         for what, why in self.tree.troubles:
             self.report(Alarm(what, why))
         self.family: Family = (
@@ -89,6 +90,8 @@ class System:
             source.close()
         self.database.close()
         self.tree.close()
+        if self._offering is not None:
+            self._offering.close()
 
     def report(self, gap: Gap) -> None:
         """Note something that could not be looked at; of more than make sense how many there are."""
@@ -113,7 +116,8 @@ class System:
         if self._unnamed:
             why = f"only the first {GAPS_NAMED:,} are named"
             found.append(Gap(f"{self._unnamed:,} more things", why))
-        return found
+        other = self._offering.gaps if self._offering is not None else ()
+        return list(dict.fromkeys([*found, *other]))
 
     @property
     def packages(self) -> Sequence[Package]:
@@ -151,7 +155,26 @@ class System:
 
     def sources(self, judging: Judging) -> Sources | None:
         """What the system could install; None where its family has no repositories."""
+        if self._offering is not None:
+            return self._offering.sources(judging)
         return self.family.sources(self.database, judging)
+
+    @property
+    def offering_family(self) -> Family:
+        """Whose repositories are asked: the system's own family, or that of `use_repositories_of`."""
+        return self.family if self._offering is None else self._offering.family
+
+    def use_repositories_of(self, other: "System") -> None:
+        """Ask the repositories, and the keys, that another root tells of; it is closed with this one.
+
+        Raises BadQuestion where that is of another family, unless here is no record at all.
+        """
+        if self.family.name not in (other.family.name, "none"):
+            raise BadQuestion(
+                f"it is a system of the {other.family.name} family, and this one is of "
+                f"{self.family.name}", other.root, "name one of the same family",
+            )  # fmt: skip
+        self._offering = other
 
     def records(self, package: Package) -> PackageRecords:
         """Where a package is on record: its archive, or else the system's database.
@@ -324,49 +347,15 @@ class System:
         """What was asked, for an answer: root, family and name."""
         return SystemLabel(self.root, self.family.name, self.label)
 
-    def owner_name(self, uid: int) -> str:
-        """A user's name by the root's own user file; the number where it has none."""
-        return self._users.names.get(uid, str(uid))
-
-    def group_name(self, gid: int) -> str:
-        """A group's name by the root's own group file; the number where it has none."""
-        return self._groups.names.get(gid, str(gid))
-
-    def owner_number(self, name: str) -> int | None:
-        """The number of a user, by name or as `#number`; None where the root has none of that name."""
-        return _number(name, self._users)
-
-    def group_number(self, name: str) -> int | None:
-        """The number of a group, by name or as `#number`; None where the root has none of that name."""
-        return _number(name, self._groups)
-
-    @property
-    def has_users(self) -> bool:
-        """Whether the root has a list of users: without one nobody knows whose files are."""
-        return bool(self._users.numbers)
-
-    @property
-    def has_groups(self) -> bool:
-        """Whether the root has a list of groups."""
-        return bool(self._groups.numbers)
+    @cached_property
+    def users(self) -> Accounts:
+        """The root's own list of users; without one nobody knows whose files are."""
+        return accounts_at(self.tree, USERS, "users", self.report)
 
     @cached_property
-    def _users(self) -> Accounts:
-        return self._accounts("/etc/passwd", "users")
-
-    @cached_property
-    def _groups(self) -> Accounts:
-        return self._accounts("/etc/group", "groups")
-
-    def _accounts(self, path: str, what: str) -> Accounts:
-        why = f"there is no list of {what} that can be read: by name nobody can be told"
-        try:
-            found = read_accounts(self.tree.read_or_none(path, 64 << 20) or b"")
-        except AccessError as error:
-            found, why = read_accounts(b""), error.what
-        if not found.numbers:
-            self.report(Gap(path, why))
-        return found
+    def groups(self) -> Accounts:
+        """The root's own list of groups."""
+        return accounts_at(self.tree, GROUPS, "groups", self.report)
 
 
 def _absolute(path: str) -> str:
@@ -376,12 +365,6 @@ def _absolute(path: str) -> str:
     except FileNotFoundError as error:
         why = "the working directory is gone, and the path starts there"
         raise BadQuestion(why, path, "give a path that starts with a slash") from error
-
-
-def _number(name: str, accounts: Accounts) -> int | None:
-    if name.startswith("#") and name[1:].isdecimal() and len(name) < 12:
-        return int(name[1:])
-    return accounts.numbers.get(name)
 
 
 def open_system(

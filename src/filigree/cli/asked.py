@@ -22,7 +22,8 @@ class When(StrEnum):
 class Shared:
     """What a person asked of every question: which root, and how to show the answer.
 
-    `subjects` are the packages that are asked about, as they were typed.
+    `subjects` are the packages that are asked about, as they were typed; `repos_of` is the root whose
+    repositories are asked, None for the same.
     """
 
     root: str = "/"
@@ -34,6 +35,7 @@ class Shared:
     no_pager: bool = False
     verbose: bool = False
     subjects: tuple[str, ...] = ()
+    repos_of: str | None = None
 
     @property
     def archives_only(self) -> bool:

@@ -136,6 +136,11 @@ _SOURCES: dict[str, tuple[Any, Any]] = {
                   "cache; with a suite and components behind it, where the family has those; "
                   "repeatable.", show_default=False)], None,
     ),
+    "repos_of": (
+        Annotated[str | None, typer.Option("--repos-of", metavar="DIR|IMAGE", rich_help_panel=_WHERE,
+                  help="By the repositories and keys of another root of that family: for an image that "
+                  "has no records of its own.", show_default=False)], None,
+    ),
     "refreshed": (
         Annotated[bool, typer.Option("--refreshed", rich_help_panel=_WHERE,
                   help="By the indexes that `refresh` fetched, where they are as new.")], False,
@@ -171,7 +176,11 @@ def question(command: Callable[..., Shown]) -> Callable[..., None]:
         from filigree.cli.showing import answer_and_show
 
         subjects = tuple(kwargs.get("inside") or kwargs.get("subjects") or ())
-        shared = Shared(**{name: kwargs.pop(name) for name in _SHARED}, subjects=subjects)
+        shared = Shared(
+            **{name: kwargs.pop(name) for name in _SHARED},
+            subjects=subjects,
+            repos_of=kwargs.get("repos_of"),
+        )
         given = {name: kwargs.pop(name) for name in tables if name not in _SHARED}
         if scoped:
             more = bool(given["repo_url"] or given["refreshed"])

@@ -41,6 +41,9 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
         system = open_system(shared.root, "none")
     finally:
         line.close()
+    if shared.repos_of is not None:
+        system.use_repositories_of(open_system(shared.repos_of, choice=_choice_of(shared.repos_of)))
+        system.say(f"the repositories, and the root's keys, are those of {shared.repos_of}")
     log.info("a %s system with %d packages on record", system.family.name, len(system.packages))
     answer, options = ask(system)
     show(answer, shared, options)
@@ -52,11 +55,18 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
 
 def _choice(shared: Shared, line: LayerLine) -> RootChoice:
     """What is meant of an image, and where is kept what was read of it: a directory is read anew."""
-    plain = shared.image is None and shared.platform is None and shared.layer is None
-    layout = os.path.exists(os.path.join(shared.root, "oci-layout"))
-    if plain and os.path.isdir(shared.root) and not layout:
+    chosen = (shared.image, shared.platform, shared.layer)
+    if chosen == PLAIN[:3]:
+        return _choice_of(shared.root, line)
+    return RootChoice(*chosen, cache_folder(), line)
+
+
+def _choice_of(root: str, line: LayerLine | None = None) -> RootChoice:
+    """No choice of anything at a root, and nothing kept of a directory."""
+    layout = os.path.exists(os.path.join(root, "oci-layout"))
+    if os.path.isdir(root) and not layout:
         return PLAIN
-    return RootChoice(shared.image, shared.platform, shared.layer, cache_folder(), line)
+    return RootChoice(cache=cache_folder(), progress=line)
 
 
 def _here(root: str) -> str:

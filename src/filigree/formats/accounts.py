@@ -11,6 +11,16 @@ class Accounts(NamedTuple):
     names: dict[int, str]
     numbers: dict[str, int]
 
+    def name(self, number: int) -> str:
+        """The name of a number; the number itself where none has it."""
+        return self.names.get(number, str(number))
+
+    def number(self, name: str) -> int | None:
+        """The number of a name, or of `#number`; None where nobody is called so."""
+        if name.startswith("#") and name[1:].isdecimal() and len(name) < 12:
+            return int(name[1:])
+        return self.numbers.get(name)
+
 
 def read_accounts(data: bytes) -> Accounts:
     """Users or groups. Lines that do not parse are passed over."""

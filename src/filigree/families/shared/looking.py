@@ -2,9 +2,13 @@
 
 from filigree.access.trees.protocol import READ_LIMIT, Tree
 from filigree.families.protocol import Report
+from filigree.formats.accounts import Accounts, read_accounts
 from filigree.formats.os_release import read_os_release
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
+
+USERS = "/etc/passwd"
+GROUPS = "/etc/group"
 
 
 def read_or_report(tree: Tree, path: str, report: Report, limit: int = READ_LIMIT) -> bytes:
@@ -33,3 +37,15 @@ def os_release(tree: Tree, report: Report) -> dict[str, str]:
         if data:
             return read_os_release(data)
     return {}
+
+
+def accounts_at(tree: Tree, path: str, what: str, report: Report) -> Accounts:
+    """A root's list of users or groups; an empty one, and a gap, where it has none that can be read."""
+    why = f"there is no list of {what} that can be read: by name nobody can be told"
+    try:
+        found = read_accounts(tree.read_or_none(path, 64 << 20) or b"")
+    except AccessError as error:
+        found, why = read_accounts(b""), error.what
+    if not found.numbers:
+        report(Gap(path, why))
+    return found

@@ -145,8 +145,8 @@ def _tops(system: System, asked: list[str]) -> list[str]:
 def _row(system: System, entry: Entry, causes: Causes, below: str | None) -> Stray:
     cause, detail = causes.of(entry)
     return Stray(
-        path=entry.path, kind=entry.kind, size=entry.size, owner=system.owner_name(entry.uid),
-        group=system.group_name(entry.gid), mode=f"{entry.mode:04o}",
+        path=entry.path, kind=entry.kind, size=entry.size, owner=system.users.name(entry.uid),
+        group=system.groups.name(entry.gid), mode=f"{entry.mode:04o}",
         modified=moment_of(entry.modified // 10**9),
         rank=rank_of(entry.kind, entry.mode), cause=cause, detail=detail, below=below,
         link_target=entry.link_target, layers=layers_of(system, entry.path),

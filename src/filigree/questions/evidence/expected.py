@@ -261,9 +261,9 @@ def _changed(
             continue
         if aspect is Aspect.CONTENT and told.partition(":")[0] != is_.partition(":")[0]:
             continue  # two algorithms cannot be held against each other
-        if aspect is Aspect.OWNER and system.owner_number(told) == system.owner_number(is_):
+        if aspect is Aspect.OWNER and system.users.number(told) == system.users.number(is_):
             continue  # one tells the name, the other the number
-        if aspect is Aspect.GROUP and system.group_number(told) == system.group_number(is_):
+        if aspect is Aspect.GROUP and system.groups.number(told) == system.groups.number(is_):
             continue
         if aspect is Aspect.KIND and record.digest is None and record.mode is None:
             continue  # it was not recorded, but guessed from what lies below it

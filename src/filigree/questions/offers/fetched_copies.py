@@ -29,7 +29,7 @@ COPIES = "copies"
 
 def copies_folder(system: System, cache: str) -> str:
     """Where the copies of indexes lie that were fetched for systems of this family."""
-    return os.path.join(cache, COPIES, system.family.name)
+    return os.path.join(cache, COPIES, system.offering_family.name)
 
 
 def copies_of(system: System, options: RepositoryOptions) -> FetchedCopies:

@@ -223,8 +223,8 @@ def form_of(system: System, record: FileRecord) -> Form | None:
         or record.time_resolution > 1
     ):
         return None
-    uid = system.owner_number(record.owner) if record.owner else None
-    gid = system.group_number(record.group) if record.group else None
+    uid = system.users.number(record.owner) if record.owner else None
+    gid = system.groups.number(record.group) if record.group else None
     if uid is None or gid is None:
         return None
     return (stat.S_IFREG | mode, uid, gid, size, modified)
@@ -283,14 +283,14 @@ def _differences(system: System, record: FileRecord, seen: Observation) -> list[
         if expected is not None and expected != there
     ]
     if record.owner is not None and _is_another(
-        system.owner_number(record.owner), seen.uid, system.has_users
+        system.users.number(record.owner), seen.uid, bool(system.users.numbers)
     ):
-        there = _person(record.owner, seen.uid, system.owner_name)
+        there = _person(record.owner, seen.uid, system.users.name)
         found.append(Difference(Aspect.OWNER, record.owner, there))
     if record.group is not None and _is_another(
-        system.group_number(record.group), seen.gid, system.has_groups
+        system.groups.number(record.group), seen.gid, bool(system.groups.numbers)
     ):
-        there = _person(record.group, seen.gid, system.group_name)
+        there = _person(record.group, seen.gid, system.groups.name)
         found.append(Difference(Aspect.GROUP, record.group, there))
     return found
 
