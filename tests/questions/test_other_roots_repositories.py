@@ -30,8 +30,9 @@ def test_an_index_of_paths_tells_whose_a_file_would_be(
     assert by_path["/usr/bin/nobodys"]["owners"] == []
     found = by_path["/usr/bin/tidegauge"]["owners"]
     assert {(one["name"], one["how"]) for one in found} == {("tidegauge", "offered")}
-    at_home = json.loads(call("owner", "/usr/bin/tidegauge", "--available", "--root", str(other), "--format", "json").stdout)  # fmt: skip
-    assert found == at_home["records"][0]["owners"]
+    again = ("owner", "/usr/bin/tidegauge", "--available", "--format", "json")
+    at_home = call(*again, "--root", str(other))
+    assert found == json.loads(at_home.stdout)["records"][0]["owners"]
     assert f"are those of {other}" in done.stderr
     assert done.returncode == 1, "one is nobody's"
     assert any("no package database" in gap["why"] for gap in answer["gaps"]), "and that stays told"
@@ -53,7 +54,8 @@ def test_what_is_not_known_there_is_a_gap_here(
     assert [gap for gap in there["gaps"] if gap not in here["gaps"]] == []
     assert here["records"] == there["records"]
     done = call(*asked, "--root", str(bare), "--repos-of", str(tmp_path / "nowhere"))
-    assert done.returncode == 2 and not done.stdout
+    assert done.returncode == 2
+    assert not done.stdout
 
 
 def test_the_other_root_is_closed_with_this_one(
