@@ -228,6 +228,13 @@ class Overlay:
         """The real path of a directory, links resolved; None where there is none."""
         if path in self._real:
             return self._real[path]
+        above, name = split(path)
+        parent = self._real.get(above) if name not in (b"", b".", b"..") else None
+        if parent is not None:  # most are asked for after the one that they lie in
+            row = self._row(parent + b"/" + name)
+            if row is not None and stat.S_ISDIR(row.mode):
+                self._real[path] = real = parent + b"/" + name
+                return real
         pending = path.split(b"/")
         pending.reverse()
         real, links = b"", 0

@@ -87,6 +87,7 @@ def make_form(path: str) -> sqlite3.Connection:
     connection.execute("PRAGMA journal_mode = OFF")
     connection.execute("PRAGMA synchronous = OFF")
     connection.execute("PRAGMA page_size = 8192")
+    connection.execute("PRAGMA cache_size = -32768")
     connection.executescript(LAYOUT)
     return connection
 
