@@ -26,7 +26,7 @@ from filigree.access.images.stores import PartStore, TemporaryBytes
 from filigree.access.trees.directories import decoded
 from filigree.access.trees.protocol import Borrowed
 from filigree.access.trees.recorded import RecordedTree
-from filigree.access.trees.recorded_form import Recorded, open_form
+from filigree.access.trees.recorded_form import Recorded, RecordFile, open_form
 from filigree.access.workers import share
 from filigree.formats.random_access import Bytes, MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
@@ -165,11 +165,12 @@ class ImageTree(RecordedTree):
         self, root: str, file: str, image: Image, layers: Sequence[ImageLayer],
         contents: ImageContents, shelf: LayerShelf, only: int | None = None,
     ) -> None:  # fmt: skip
-        super().__init__(root, file, contents)
+        super().__init__(root, RecordFile(file), contents)
+        self.file = file
         self.image = image
         self.layers = tuple(layers)
         self._shelf = shelf  # what is kept for this once goes with it
-        self._told = ImageLayers(self, image, self.layers, contents, shelf, only)
+        self._told = ImageLayers(self, file, image, self.layers, contents, shelf, only)
         self.layered = self._told
 
     def close(self) -> None:

@@ -96,8 +96,8 @@ class Overlay:
         )
         wide = len(COLUMNS) - 2
         for parent, name, below, *rest in rows:
-            before = Recorded._make(rest[:wide]) if below else None
-            after = None if rest[wide] is None else Recorded._make(rest[wide : 2 * wide])
+            before = Recorded(*rest[:wide]) if below else None
+            after = None if rest[wide] is None else Recorded(*rest[wide : 2 * wide])
             if before is not None or after is not None:
                 path = parent + b"/" + name if name else b""
                 yield RowChange(path, before, after, bool(before and rest[-1]))
@@ -293,10 +293,10 @@ class Overlay:
 
     def _row(self, real: bytes) -> Recorded | None:
         found = self._made.execute(SELECT, split(real)).fetchone()
-        return None if found is None else Recorded._make(found)
+        return None if found is None else Recorded(*found)
 
     def _put(self, real: bytes, row: Recorded) -> None:
-        self._made.execute(INSERT, (*split(real), *row))
+        self._made.execute(INSERT, (*split(real), *row[: len(COLUMNS) - 2]))
 
     def _trick(self, path: bytes, why: str) -> None:
         self._made.execute("INSERT INTO tricks VALUES (?, ?, ?)", (self._layer, path, why))

@@ -12,7 +12,7 @@ from filigree.access.images.shelf import LayerShelf
 from filigree.access.trees.directories import decoded, encoded
 from filigree.access.trees.protocol import Borrowed, LayerStep, PathChange
 from filigree.access.trees.recorded import Contents, RecordedTree, capabilities_of, observed
-from filigree.access.trees.recorded_form import Recorded, open_form, split
+from filigree.access.trees.recorded_form import Recorded, RecordFile, open_form, split
 from filigree.model.errors import AccessError
 from filigree.model.files import Observation
 from filigree.model.images import ImageFacts
@@ -38,10 +38,11 @@ class ImageLayers:
     """The layers of an image; `only` one of them, where one alone was opened."""
 
     def __init__(
-        self, whole: RecordedTree, image: Image, layers: Sequence[ImageLayer], contents: Contents,
-        shelf: LayerShelf, only: int | None,
+        self, whole: RecordedTree, file: str, image: Image, layers: Sequence[ImageLayer],
+        contents: Contents, shelf: LayerShelf, only: int | None,
     ) -> None:  # fmt: skip
         self._whole = whole
+        self._file = file
         self._image = image
         self._layers = layers if only is None else [layers[only]]
         self._contents = _LentContents(contents)
@@ -61,7 +62,7 @@ class ImageLayers:
         image = self._image
         told = image.configuration
         read = [one.facts for one in self._layers]
-        with open_form(self._whole.file) as record:
+        with open_form(self._file) as record:
             (effective,) = record.execute(
                 "SELECT coalesce(sum(size), 0) FROM (SELECT DISTINCT source, place, size FROM entries"
                 f" WHERE (mode & {0o170000}) = {stat.S_IFREG})"
@@ -83,7 +84,7 @@ class ImageLayers:
         try:
             for one in self._layers:
                 overlay.lay(one.number, one.record)
-                tree = RecordedTree(self._whole.root, path, self._contents)
+                tree = RecordedTree(self._whole.root, RecordFile(path), self._contents)
                 try:
                     yield LayerStep(one.told, map(_told, overlay.changes()), tree)
                 finally:

@@ -30,7 +30,8 @@ Form = tuple[int, int, int, int, int]
 
 
 class Entry(NamedTuple):
-    """One path of a walk. Times are nanoseconds; `empty` is whether a directory holds nothing."""
+    """One path of a walk. Times are nanoseconds; `empty` is whether a directory holds nothing, `device`
+    which device it is, `file_system` the number of that which it is on."""
 
     path: str
     kind: Kind
@@ -41,6 +42,10 @@ class Entry(NamedTuple):
     modified: int
     link_target: str | None = None
     empty: bool = False
+    changed: int = 0
+    inode: int = 0
+    device: int = 0
+    file_system: int = 0
 
 
 class Borrowed(Protocol):

@@ -5,8 +5,6 @@ is of another algorithm. What cannot be told, because the record does not hold i
 """
 
 import hashlib
-import os
-import sqlite3
 import stat
 import sys
 from collections.abc import Iterator
@@ -14,7 +12,8 @@ from typing import Protocol
 
 from filigree.access.trees.directories import LINK_LIMIT, decoded, encoded
 from filigree.access.trees.protocol import READ_LIMIT, Borrowed, Entry, Form, WithoutLayers
-from filigree.access.trees.recorded_form import COLUMNS, SELECT, Recorded, open_form, split
+from filigree.access.trees.recorded_form import Record, Recorded
+from filigree.access.trees.walking import MADE_UP, another_file_system
 from filigree.formats.file_capabilities import CapabilityError, read_attribute, write_capabilities
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle
@@ -22,8 +21,6 @@ from filigree.model.files import KIND_OF_FORM, Observation
 
 _REMEMBERED = 1 << 16
 _DEEPEST = 256
-_COLUMNS = ", ".join(COLUMNS[1:])
-_WALKED = f"SELECT {_COLUMNS} FROM entries WHERE parent = ? AND name != x'' ORDER BY name"
 
 
 class Contents(Protocol):
@@ -45,31 +42,27 @@ class Contents(Protocol):
 class RecordedTree(WithoutLayers):
     """One record, and where its contents are."""
 
-    def __init__(self, root: str, file: str, contents: Contents) -> None:
+    def __init__(self, root: str, record: Record, contents: Contents) -> None:
         self.root = root
-        self.file = file
+        self._record = record
         self._contents = contents
-        self._opened: tuple[int, sqlite3.Connection] | None = None
         self._real: dict[bytes, bytes] = {b"": b""}
 
     def close(self) -> None:
         """Let go of the record, and of its contents."""
-        if self._opened is not None:
-            self._opened[1].close()
-            self._opened = None
+        self._record.close()
         self._contents.close()
 
-    def _connection(self) -> sqlite3.Connection:
-        """The record; a process that was forked opens its own."""
-        process = os.getpid()
-        if self._opened is None or self._opened[0] != process:
-            self._opened = (process, open_form(self.file))
-        return self._opened[1]
-
     def row(self, real: bytes) -> Recorded | None:
-        """What stands at a real path; None where nothing does."""
-        found = self._connection().execute(SELECT, split(real)).fetchone()
-        return None if found is None else Recorded._make(found)
+        """What stands at a real path; None where nothing does, and where nobody looked."""
+        return self._record.row(real)
+
+    def _missing(self, real: bytes, shown: str) -> AccessError:
+        """What to say of a real path where nothing stands: who did not look does not say `absent`."""
+        why = self._record.unseen(real)
+        if why is not None:
+            return AccessError(Obstacle.FAILED, shown, f"it was not looked at: {why}")
+        return AccessError(Obstacle.ABSENT, shown)
 
     # -- resolving -------------------------------------------------------------------------
 
@@ -98,7 +91,7 @@ class RecordedTree(WithoutLayers):
             child = real + b"/" + name
             row = self.row(child)
             if row is None:
-                raise AccessError(Obstacle.ABSENT, shown)
+                raise self._missing(child, shown)
             if stat.S_ISLNK(row.mode):
                 links += 1
                 if links > LINK_LIMIT:
@@ -157,9 +150,10 @@ class RecordedTree(WithoutLayers):
         of_size: int | None = None,
     ) -> Observation:
         """What is recorded of a path; a link is not followed."""
-        row = self.row(self._place(path))
+        place = self._place(path)
+        row = self.row(place)
         if row is None:
-            raise AccessError(Obstacle.ABSENT, path)
+            raise self._missing(place, path)
         doubt = self._contents.doubt(row)
         if doubt is not None:
             raise AccessError(Obstacle.FAILED, path, doubt)
@@ -178,6 +172,8 @@ class RecordedTree(WithoutLayers):
         known: bytes | None = getattr(row, algorithm, None) if algorithm in _KEPT else None
         if known is not None:
             return f"{algorithm}:{known.hex()}"
+        if row.other is not None and row.other.partition(":")[0] == algorithm:
+            return row.other
         digest = hashlib.new(algorithm, usedforsecurity=False)
         lent = self._contents.lend(row, path)
         try:
@@ -210,9 +206,9 @@ class RecordedTree(WithoutLayers):
 
     def lend(self, path: str) -> Borrowed:
         """A regular file to be read in place, links followed; whoever borrows it closes it."""
-        _, row = self._followed(path)
+        place, row = self._followed(path)
         if row is None:
-            raise AccessError(Obstacle.ABSENT, path)
+            raise self._missing(place, path)
         if not stat.S_ISREG(row.mode):
             raise AccessError(Obstacle.NOT_REGULAR, path)
         return self._contents.lend(row, path)
@@ -250,20 +246,23 @@ class RecordedTree(WithoutLayers):
         """The names in a directory, sorted, links followed. Raises AccessError."""
         place, row = self._followed(path)
         if row is None:
-            raise AccessError(Obstacle.ABSENT, path)
+            raise self._missing(place, path)
         if not stat.S_ISDIR(row.mode):
             raise AccessError(Obstacle.NOT_DIRECTORY, path)
-        rows = self._connection().execute(
-            "SELECT name FROM entries WHERE parent = ? AND name != x''", (place,)
-        )
-        return sorted(decoded(name) for (name,) in rows)
+        why = self._record.unlisted(place)
+        if why is not None:
+            raise AccessError(Obstacle.FAILED, path, f"it was not looked at: {why}")
+        return sorted(map(decoded, self._record.names(place)))
 
     def exists(self, path: str) -> bool:
         """Whether anything is at the path, a dangling link included."""
         try:
-            return self.row(self._place(path)) is not None
+            place = self._place(path)
+            if self.row(place) is None:
+                raise self._missing(place, path)
         except AccessError as error:
             return not error.absent
+        return True
 
     def is_directory(self, path: str) -> bool:
         """Whether the path is a directory, links followed."""
@@ -274,43 +273,52 @@ class RecordedTree(WithoutLayers):
         return row is not None and stat.S_ISDIR(row.mode)
 
     def walk(self, top: str, others: bool = False) -> Iterator[Entry | Gap]:
-        """Everything below a directory, itself not told; it has no other file systems."""
-        del others
+        """Everything below a directory, itself not told; other file systems as they were."""
         try:
             place, row = self._followed(top)
+            if row is None:
+                raise self._missing(place, top)
+            if not stat.S_ISDIR(row.mode):
+                raise AccessError(Obstacle.NOT_DIRECTORY, top)
         except AccessError as error:
             yield Gap(top, error.what)
             return
-        if row is None or not stat.S_ISDIR(row.mode):
-            obstacle = Obstacle.ABSENT if row is None else Obstacle.NOT_DIRECTORY
-            yield Gap(top, obstacle.value)
-            return
-        yield from self._inside(place, top.rstrip("/"), 0)
+        yield from self._inside(place, top.rstrip("/"), 0, row.file_system, others)
 
-    def _inside(self, place: bytes, path: str, depth: int) -> Iterator[Entry | Gap]:
-        for name, *rest in self._connection().execute(_WALKED, (place,)).fetchall():
-            row = Recorded._make(rest)
+    def _inside(
+        self, place: bytes, path: str, depth: int, file_system: int, others: bool
+    ) -> Iterator[Entry | Gap]:
+        why = self._record.unlisted(place)
+        if why is not None:
+            yield Gap(path or "/", why)
+        for name, row in self._record.below(place):
             whole = f"{path}/{decoded(name)}"
-            kind = KIND_OF_FORM[stat.S_IFMT(row.mode)]
-            target = None if row.target is None else decoded(row.target)
-            entry = Entry(
-                whole, kind, row.size, row.mode & 0o7777, row.uid, row.gid, row.modified, target
-            )
             if not stat.S_ISDIR(row.mode):
-                yield entry
+                yield entry_of(whole, row)
+            elif row.file_system != file_system and not others:
+                kind = self._record.kind_of_file_system(row.file_system) or "of an unknown kind"
+                if kind not in MADE_UP:
+                    yield Gap(whole, another_file_system(kind))
             elif depth >= _DEEPEST:
                 yield Gap(whole, f"more than {_DEEPEST} directories deep")
             else:
                 child = place + b"/" + name
-                inside = self._connection().execute(
-                    "SELECT 1 FROM entries WHERE parent = ? AND name != x'' LIMIT 1", (child,)
-                )
-                yield entry._replace(empty=inside.fetchone() is None)
-                yield from self._inside(child, whole, depth + 1)
+                empty = not self._record.names(child)
+                yield entry_of(whole, row)._replace(empty=empty)
+                yield from self._inside(child, whole, depth + 1, row.file_system, others)
 
     def room(self, path: str) -> tuple[int, int, int]:
         """Raises AccessError: a record is on no file system of its own."""
         raise AccessError(Obstacle.FAILED, path, "what was recorded has no room of its own")
+
+
+def entry_of(path: str, row: Recorded) -> Entry:
+    """A row, as a walk tells it."""
+    return Entry(
+        path, KIND_OF_FORM[stat.S_IFMT(row.mode)], row.size, row.mode & 0o7777, row.uid, row.gid,
+        row.modified, None if row.target is None else decoded(row.target), changed=row.changed,
+        inode=row.inode, device=row.device, file_system=row.file_system,
+    )  # fmt: skip
 
 
 def observed(row: Recorded, digest: str | None, capabilities: str | None) -> Observation:

@@ -7,8 +7,10 @@ brought the path as it is, `source` who has the content, `place` where in that i
 tells.
 """
 
+import os
 import sqlite3
-from typing import NamedTuple
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple, Protocol
 
 VERSION = 1
 """Of this form. What was kept in another one is made anew."""
@@ -32,7 +34,11 @@ CREATE TABLE about (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 
 
 class Recorded(NamedTuple):
-    """One path as it was recorded, without its name."""
+    """One path as it was recorded, without its name.
+
+    `file_system` is the number of that which it is on, 0 where there is one alone; `other` a digest by
+    another algorithm, `algorithm:hex`.
+    """
 
     mode: int
     uid: int
@@ -50,9 +56,46 @@ class Recorded(NamedTuple):
     layer: int
     source: int
     place: int
+    file_system: int = 0
+    other: str | None = None
+
+
+class Record(Protocol):
+    """What a recorded tree answers from: rows by real paths. Raises AccessError where it is damaged."""
+
+    def row(self, real: bytes) -> Recorded | None:
+        """What stands at a real path; None where nothing does."""
+        ...
+
+    def below(self, real: bytes) -> Sequence[tuple[bytes, Recorded]]:
+        """Names and rows of all that lies in a directory, by name."""
+        ...
+
+    def names(self, real: bytes) -> Sequence[bytes]:
+        """The names of all that lies in a directory."""
+        ...
+
+    def unseen(self, real: bytes, /) -> str | None:
+        """Why nobody looked at what stands, or does not, at a real path; None where somebody did."""
+        ...
+
+    def unlisted(self, real: bytes, /) -> str | None:
+        """Why nobody looked into a directory; None where somebody did."""
+        ...
+
+    def kind_of_file_system(self, number: int, /) -> str | None:
+        """The kind of a file system by its number; None where nobody tells."""
+        ...
+
+    def close(self) -> None:
+        """Let go of it."""
+        ...
 
 
 SELECT = f"SELECT {', '.join(COLUMNS[2:])} FROM entries WHERE parent = ? AND name = ?"
+_BELOW = (
+    f"SELECT {', '.join(COLUMNS[1:])} FROM entries WHERE parent = ? AND name != x'' ORDER BY name"
+)
 INSERT = f"INSERT OR REPLACE INTO entries VALUES ({', '.join('?' * len(COLUMNS))})"
 
 
@@ -97,3 +140,45 @@ def finish(connection: sqlite3.Connection) -> None:
     connection.execute("INSERT INTO about VALUES ('whole', ?)", (str(VERSION),))
     connection.commit()
     connection.close()
+
+
+class RecordFile:
+    """A record of this form in a file of one's own, of layers: all there is was looked at."""
+
+    def __init__(self, file: str) -> None:
+        self._file = file
+        self._opened: tuple[int, sqlite3.Connection] | None = None
+
+    def _rows(self, query: str, *values: Any) -> Iterator[Any]:
+        """The rows of a query; a process that was forked opens the file anew."""
+        process = os.getpid()
+        if self._opened is None or self._opened[0] != process:
+            self._opened = (process, open_form(self._file))
+        return self._opened[1].execute(query, values)
+
+    def row(self, real: bytes) -> Recorded | None:
+        found = next(self._rows(SELECT, *split(real)), None)
+        return None if found is None else Recorded(*found)
+
+    def below(self, real: bytes) -> Sequence[tuple[bytes, Recorded]]:
+        rows = self._rows(_BELOW, real)
+        return [(name, Recorded(*rest)) for name, *rest in rows]
+
+    def names(self, real: bytes) -> Sequence[bytes]:
+        return [name for (name,) in self._rows(_NAMES, real)]
+
+    def unseen(self, _: bytes) -> str | None:
+        return None
+
+    unlisted = unseen
+
+    def kind_of_file_system(self, _: int) -> str | None:
+        return None
+
+    def close(self) -> None:
+        if self._opened is not None:
+            self._opened[1].close()
+            self._opened = None
+
+
+_NAMES = "SELECT name FROM entries WHERE parent = ? AND name != x''"

@@ -23,6 +23,11 @@ _LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _DEEPEST = 256
 
 
+def another_file_system(kind: str) -> str:
+    """Why a walk did not go on into another file system, for people."""
+    return f"it is another file system ({kind}), and those were not asked for"
+
+
 @lru_cache(maxsize=1)
 def kinds_of_file_systems() -> dict[int, str]:
     """The kind of each mounted file system, by its number; none where the kernel does not tell.
@@ -96,7 +101,7 @@ class DirectoryWalk:
             if kind in MADE_UP:
                 return
             if not self._others:
-                yield Gap(path, f"it is another file system ({kind}), and those were not asked for")
+                yield Gap(path, another_file_system(kind))
                 return
         if depth >= _DEEPEST:
             yield Gap(path, f"more than {_DEEPEST} directories deep")
@@ -127,5 +132,6 @@ def _names(handle: int) -> list[bytes]:
 def _entry(path: str, seen: os.stat_result, target: str | None) -> Entry:
     return Entry(
         path, KIND_OF_FORM[stat.S_IFMT(seen.st_mode)], seen.st_size, stat.S_IMODE(seen.st_mode),
-        seen.st_uid, seen.st_gid, seen.st_mtime_ns, target,
+        seen.st_uid, seen.st_gid, seen.st_mtime_ns, target, False, seen.st_ctime_ns, seen.st_ino,
+        seen.st_rdev, seen.st_dev,
     )  # fmt: skip
