@@ -1,4 +1,4 @@
-"""A root, opened: a directory, an image, or a tar of a whole root. What it is, its contents tell."""
+"""A root, opened: a directory, an image, a tar of a whole root, a snapshot. Its contents tell which."""
 
 import os
 from collections.abc import Callable
@@ -44,6 +44,12 @@ def open_root(path: str, kept: Callable[[], RecordsOfFamilies], choice: RootChoi
         if os.path.isdir(path) and choice[:3] != PLAIN[:3]:
             raise BadQuestion("it is no image: it has no names, machines or layers", path)
         return DirectoryTree(path)  # which says why it is none
+    if _is_snapshot(path):
+        if choice[:3] != PLAIN[:3]:
+            raise BadQuestion("it is a snapshot: it has no names, machines or layers", path)
+        from filigree.access.snapshots.opening import open_snapshot
+
+        return open_snapshot(path)
     from filigree.access.images.image import ReadManner
     from filigree.access.images.opening import ImageChoice, open_image
     from filigree.access.images.shelf import LayerShelf
@@ -53,6 +59,20 @@ def open_root(path: str, kept: Callable[[], RecordsOfFamilies], choice: RootChoi
     return open_image(
         path, shelf, ReadManner(*kept(), progress=choice.progress), wanted, choice.layer
     )
+
+
+def _is_snapshot(path: str) -> bool:
+    """Whether a file is a database: an image is none."""
+    if not os.path.isfile(path):
+        return False
+    try:
+        with open(path, "rb") as file:
+            return file.read(len(_DATABASE)) == _DATABASE
+    except OSError:
+        return False  # whoever opens it says why
+
+
+_DATABASE = b"SQLite format 3\0"
 
 
 def _is_layout(folder: str) -> bool:

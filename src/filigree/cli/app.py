@@ -6,7 +6,7 @@ from typing import Annotated, Any
 import typer
 
 from filigree import __version__
-from filigree.cli import check, demo, look, sources, trace
+from filigree.cli import check, demo, keep, look, sources, trace
 
 app = typer.Typer(
     name="filigree",
@@ -17,7 +17,9 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 
-_LOOK, _TRACE, _CHECK, _SOURCES, _TELL = "Look", "Trace", "Check", "Sources", "Tell"
+_LOOK, _TRACE, _CHECK, _SOURCES, _TIME, _TELL = (
+    "Look", "Trace", "Check", "Sources", "Time", "Tell",
+)  # fmt: skip
 _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
     ("survey", look.survey, _LOOK, ("survey", "survey --root /mnt/heron")),
     (
@@ -184,6 +186,16 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
             "refresh",
             "refresh --root /mnt/heron --keyring ./keys.asc",
             "refresh coast-base --paths",
+        ),
+    ),
+    (
+        "snapshot",
+        keep.snapshot,
+        _TIME,
+        (
+            "snapshot heron.snapshot --root /mnt/heron --label heron",
+            "snapshot before.snapshot --sign ./auditor-key.asc",
+            "verify --root before.snapshot --keyring ./auditor.asc",
         ),
     ),
     (

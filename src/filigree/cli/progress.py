@@ -8,6 +8,7 @@ from filigree.views.text import escaped, size_words
 
 if TYPE_CHECKING:
     from filigree.access.fetching import FetchProgress
+    from filigree.questions.keeping.taking import TakingProgress
     from filigree.questions.offers.options import Working
     from filigree.questions.verifying.verdicts import VerifyProgress
 
@@ -79,6 +80,15 @@ class LayerLine(Line):
         """Take the line away, whoever wrote it."""
         if self._terminal and time.monotonic() - self.started > PATIENCE:
             self.write("")
+
+
+class TakingLine(Line):
+    """What is being done for a snapshot, and how far that has come."""
+
+    def __call__(self, now: "TakingProgress") -> None:
+        if self.due():
+            of = f" of {now.total:,}" if now.total else ""
+            self.write(f"{now.done:,}{of} {now.what}")
 
 
 class CountLine(Line):

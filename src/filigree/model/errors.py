@@ -60,6 +60,11 @@ class AccessError(FiligreeError):
         super().__init__(f"{obstacle.value}: {detail}" if detail else obstacle.value, path)
         self.obstacle = obstacle
         self.path = path
+        self.detail = detail
+
+    def __reduce__(self) -> tuple[type["AccessError"], tuple[Obstacle, str, str | None]]:
+        """Sent from one process to another it is made anew of what it was made of."""
+        return type(self), (self.obstacle, self.path, self.detail)
 
     @property
     def absent(self) -> bool:

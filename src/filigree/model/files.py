@@ -28,6 +28,7 @@ KIND_OF_FORM = {
     stat.S_IFCHR: Kind.CHARACTER_DEVICE,
 }
 """The kind of a path by the form that its mode holds, as stat(2) and payloads have it."""
+FORM_OF_KIND = {kind: form for form, kind in KIND_OF_FORM.items()}
 
 
 class Role(StrEnum):

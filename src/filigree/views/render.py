@@ -47,6 +47,7 @@ SCREENS = {
     "strays": "strays",
     "provenance": "provenance",
     "layers": "layers",
+    "snapshot": "snapshot",
 }
 
 

@@ -9,19 +9,15 @@ import hashlib
 import os
 import stat
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import partial
 
+from filigree.access.trees.attributes import attributes_at, capabilities_at
 from filigree.access.trees.directories import LINK_LIMIT, Directories, decoded, encoded, trouble
 from filigree.access.trees.lent_file import LentFile
-from filigree.access.trees.protocol import READ_LIMIT, Entry, Form, WithoutLayers
+from filigree.access.trees.protocol import READ_LIMIT, Entry, Form, Portrait, WithoutLayers
 from filigree.access.trees.walking import DirectoryWalk, kinds_of_file_systems
-from filigree.formats.file_capabilities import (
-    ATTRIBUTE,
-    CapabilityError,
-    read_attribute,
-    write_capabilities,
-)
+from filigree.formats.file_capabilities import ATTRIBUTE
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle
 from filigree.model.files import KIND_OF_FORM, Observation
@@ -137,11 +133,11 @@ class DirectoryTree(WithoutLayers):
             digest = target = carried = None
             if form == stat.S_IFREG:
                 if capabilities:
-                    carried = self._capabilities(raw, above, before)
+                    carried = capabilities_at(above, raw, partial(self._open, raw, above, before))
                 if algorithm is not None and of_size in (None, before.st_size):
                     if before.st_size > limit:
                         raise AccessError(Obstacle.TOO_LARGE, path, f"{before.st_size} bytes")
-                    digest = self._digest(raw, above, before, algorithm, path)
+                    (digest,) = self._digests(raw, above, before, (algorithm,), path)
             elif form == stat.S_IFLNK:
                 target = decoded(os.readlink(raw, dir_fd=above))
         except OSError as error:
@@ -154,54 +150,62 @@ class DirectoryTree(WithoutLayers):
             changed=before.st_ctime_ns,
         )  # fmt: skip
 
-    def _capabilities(self, raw: bytes, above: int, seen: os.stat_result) -> str:
-        """The text of a file's capabilities, empty where it has none."""
+    def portray(
+        self, path: str, algorithms: Sequence[str] = (), limit: int = sys.maxsize
+    ) -> Portrait:
         try:
-            data = self._attribute(raw, above, seen)
+            return self._portray(path, algorithms, limit)
+        except AccessError as error:
+            if error.obstacle is not Obstacle.CHANGED:
+                raise
+        return self._portray(path, algorithms, limit)
+
+    def _portray(self, path: str, algorithms: Sequence[str], limit: int) -> Portrait:
+        directory, _, name = path.rpartition("/")
+        if name in ("", ".", ".."):
+            directory, name = path, "."
+        above = self._directories.at(directory)
+        digests: tuple[str, ...] = ()
+        try:
+            raw = encoded(name)
+            seen = os.stat(raw, dir_fd=above, follow_symlinks=False)
+            form = stat.S_IFMT(seen.st_mode)
+            target = decoded(os.readlink(raw, dir_fd=above)) if form == stat.S_IFLNK else None
+            attributes = attributes_at(above, raw)
+            if form == stat.S_IFREG and algorithms:
+                if seen.st_size > limit:
+                    raise AccessError(Obstacle.TOO_LARGE, path, f"{seen.st_size} bytes")
+                digests = self._digests(raw, above, seen, algorithms, path)
         except OSError as error:
-            if error.errno in (errno.ENODATA, errno.ENOTSUP):
-                return ""
-            raise
-        try:
-            return write_capabilities(read_attribute(data))
-        except CapabilityError as error:
-            return str(error)
+            raise trouble(error, path) from error
+        return Portrait(
+            mode=seen.st_mode, uid=seen.st_uid, gid=seen.st_gid, size=seen.st_size,
+            modified=seen.st_mtime_ns, changed=seen.st_ctime_ns, inode=seen.st_ino,
+            device=seen.st_rdev, file_system=seen.st_dev, link_target=target, attributes=attributes,
+            digests=digests,
+        )  # fmt: skip
 
-    def _attribute(self, raw: bytes, above: int, seen: os.stat_result) -> bytes:
-        try:
-            handle = self._open(raw, above, seen)
-        except PermissionError:
-            # What may be looked at and not be read is reached by the kernel's own list of what this
-            # process holds, where there is one: no call takes a name in a directory that is held.
-            place = b"/proc/self/fd/%d/%s" % (above, raw)
-            try:
-                return os.getxattr(place, ATTRIBUTE, follow_symlinks=False)
-            except FileNotFoundError:
-                raise PermissionError(errno.EACCES, os.strerror(errno.EACCES)) from None
-        try:
-            return os.getxattr(handle, ATTRIBUTE)
-        finally:
-            os.close(handle)
-
-    def _digest(
-        self, raw: bytes, above: int, before: os.stat_result, algorithm: str, path: str
-    ) -> str:
-        new = _HASHES.get(algorithm) or partial(hashlib.new, algorithm)
+    def _digests(
+        self, raw: bytes, above: int, before: os.stat_result, algorithms: Sequence[str], path: str
+    ) -> tuple[str, ...]:
+        """The digests of a file by several algorithms, of one reading."""
+        kinds = [_HASHES.get(one) or partial(hashlib.new, one) for one in algorithms]
         size = before.st_size
         handle = self._open(raw, above, before)
         try:
             # One byte more than the size tells at once whether the file has grown.
             if size < CHUNK:
                 data = os.read(handle, size + 1)
-                digest = new(data, usedforsecurity=False)
+                digests = [new(data, usedforsecurity=False) for new in kinds]
                 total = len(data)
             else:
-                digest = new(usedforsecurity=False)
+                digests = [new(usedforsecurity=False) for new in kinds]
                 total = 0
                 buffer = self._window
                 # A file that somebody goes on writing to must come to an end all the same.
                 while total <= size and (count := os.readv(handle, (buffer,))):
-                    digest.update(buffer[:count])
+                    for digest in digests:
+                        digest.update(buffer[:count])
                     total += count
             after = os.fstat(handle)
         finally:
@@ -213,19 +217,17 @@ class DirectoryTree(WithoutLayers):
             or after.st_size != total
         ):
             raise AccessError(Obstacle.CHANGED, path)
-        return f"{algorithm}:{digest.hexdigest()}"
+        return tuple(
+            f"{name}:{one.hexdigest()}" for name, one in zip(algorithms, digests, strict=True)
+        )
 
     def holds(
         self, path: str, digest: str, limit: int, form: Form | None = None, powerless: bool = True
     ) -> int:
         """How many bytes a regular file with that digest has; -1 where anything is not just so.
 
-        So it is where the file has more than `limit` bytes: it is not read then. With a `form`, the
-        file must have that form as well, and, where it is to be `powerless`, no capabilities.
-
-        Made to be asked of every file of a system: what it does not confirm, for whatever reason,
-        is to be looked at again with `observe`. No second look at the file is needed here, for
-        bytes that changed while they were read do not have the digest.
+        No second look at the file is needed here, for bytes that changed while they were read do not
+        have the digest.
         """
         directory, _, name = path.rpartition("/")
         handle = -1
@@ -349,11 +351,12 @@ class DirectoryTree(WithoutLayers):
         except OSError as error:
             raise trouble(error, path) from error
 
-    def walk(self, top: str, others: bool = False) -> Iterator[Entry | Gap]:
+    def walk(self, top: str, others: bool = False, made_up: bool = False) -> Iterator[Entry | Gap]:
         """Everything below a directory, a directory before its contents; a Gap where it cannot be
         entered.
         """
-        return iter(DirectoryWalk(self._listable, top, others, kinds_of_file_systems()))
+        kinds = kinds_of_file_systems()
+        return iter(DirectoryWalk(self._listable, top, others, kinds, made_up))
 
     def _listable(self, path: str) -> int:
         """A directory, links followed, opened for whoever lists it, and closes it."""

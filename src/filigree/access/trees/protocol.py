@@ -16,12 +16,13 @@ What every kind of tree promises:
 """
 
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple, Protocol
 
 from filigree.model.answer import Gap
 from filigree.model.files import Kind, Observation
 from filigree.model.images import ImageFacts, LayerFacts
+from filigree.model.snapshots import SnapshotFacts
 
 READ_LIMIT = 1 << 27
 """So many bytes of a file are read as a whole, unless more are asked for."""
@@ -46,6 +47,25 @@ class Entry(NamedTuple):
     inode: int = 0
     device: int = 0
     file_system: int = 0
+
+
+class Portrait(NamedTuple):
+    """All that one look at a path tells. `mode` is with the kind, times are nanoseconds, `digests` are
+    `algorithm:hex` of a regular file, of one reading; `attributes` those that decide what a file may do.
+    """
+
+    mode: int
+    uid: int
+    gid: int
+    size: int
+    modified: int
+    changed: int
+    inode: int
+    device: int
+    file_system: int
+    link_target: str | None
+    attributes: Mapping[str, bytes]
+    digests: tuple[str, ...]
 
 
 class Borrowed(Protocol):
@@ -116,10 +136,12 @@ class Layered(Protocol):
 
 
 class WithoutLayers:
-    """The part of a tree that is not made of layers, and of which nobody says what it is."""
+    """The part of a tree that is looked at now, not made of layers, and of which nobody says what it
+    is."""
 
     troubles: Sequence[tuple[str, str]] = ()
     layered: Layered | None = None
+    taken: SnapshotFacts | None = None
 
 
 class Tree(Protocol):
@@ -138,6 +160,11 @@ class Tree(Protocol):
     @property
     def layered(self) -> Layered | None:
         """What only a tree of layers can tell; None where it is none."""
+        ...
+
+    @property
+    def taken(self) -> SnapshotFacts | None:
+        """When and by whom it was recorded; None where it is looked at now."""
         ...
 
     def close(self) -> None:
@@ -166,6 +193,13 @@ class Tree(Protocol):
         Raises AccessError; CHANGED where the file was not the same before and after reading, also
         at a second look; TOO_LARGE where a digest is asked of a file of more than `limit` bytes.
         """
+        ...
+
+    def portray(
+        self, path: str, algorithms: Sequence[str] = (), limit: int = sys.maxsize
+    ) -> Portrait:
+        """All that can be told of a path, to be recorded; a link is not followed. A file's digests by all
+        the algorithms are of one reading. Raises AccessError as `observe` does."""
         ...
 
     def holds(
@@ -209,12 +243,12 @@ class Tree(Protocol):
         """Whether the path is a directory, links followed."""
         ...
 
-    def walk(self, top: str, others: bool = False) -> Iterator[Entry | Gap]:
+    def walk(self, top: str, others: bool = False, made_up: bool = False) -> Iterator[Entry | Gap]:
         """Everything below a directory, itself not told, a directory before its contents; links not
         followed.
 
         A Gap where something cannot be entered. It stays on the file system of `top`, unless `others`
-        too.
+        too. What the kernel makes up is passed over; with `made_up` it is told, with a Gap.
         """
         ...
 

@@ -7,14 +7,26 @@ is of another algorithm. What cannot be told, because the record does not hold i
 import hashlib
 import stat
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Protocol
 
 from filigree.access.trees.directories import LINK_LIMIT, decoded, encoded
-from filigree.access.trees.protocol import READ_LIMIT, Borrowed, Entry, Form, WithoutLayers
+from filigree.access.trees.protocol import (
+    READ_LIMIT,
+    Borrowed,
+    Entry,
+    Form,
+    Portrait,
+    WithoutLayers,
+)
 from filigree.access.trees.recorded_form import Record, Recorded
-from filigree.access.trees.walking import MADE_UP, another_file_system
-from filigree.formats.file_capabilities import CapabilityError, read_attribute, write_capabilities
+from filigree.access.trees.walking import MADE_UP, UNKNOWN, another_file_system
+from filigree.formats.file_capabilities import (
+    ATTRIBUTE,
+    CapabilityError,
+    read_attribute,
+    write_capabilities,
+)
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle
 from filigree.model.files import KIND_OF_FORM, Observation
@@ -165,15 +177,33 @@ class RecordedTree(WithoutLayers):
             if algorithm is not None and of_size in (None, row.size):
                 if row.size > limit:
                     raise AccessError(Obstacle.TOO_LARGE, path, f"{row.size} bytes")
-                digest = self._digest(row, algorithm, path)
+                digest = self._digest(row, algorithm, path, place)
         return observed(row, digest, carried)
 
-    def _digest(self, row: Recorded, algorithm: str, path: str) -> str:
+    def portray(
+        self, path: str, algorithms: Sequence[str] = (), limit: int = sys.maxsize
+    ) -> Portrait:
+        seen = [self.observe(path, one, limit) for one in algorithms] or [self.observe(path)]
+        row = self.row(self._place(path))
+        if row is None:
+            raise AccessError(Obstacle.CHANGED, path)
+        attributes = dict(row.attributes)
+        if row.capabilities:
+            attributes[ATTRIBUTE] = row.capabilities
+        return Portrait(
+            *row[:8], file_system=row.file_system, link_target=seen[0].link_target,
+            attributes=attributes, digests=tuple(one.digest for one in seen if one.digest),
+        )  # fmt: skip
+
+    def _digest(self, row: Recorded, algorithm: str, path: str, real: bytes) -> str:
         known: bytes | None = getattr(row, algorithm, None) if algorithm in _KEPT else None
         if known is not None:
             return f"{algorithm}:{known.hex()}"
         if row.other is not None and row.other.partition(":")[0] == algorithm:
             return row.other
+        hindered = self._record.unread(real)
+        if hindered is not None:
+            raise hindered
         digest = hashlib.new(algorithm, usedforsecurity=False)
         lent = self._contents.lend(row, path)
         try:
@@ -188,7 +218,8 @@ class RecordedTree(WithoutLayers):
     ) -> int:
         """How many bytes a regular file with that digest has; -1 where anything is not just so."""
         try:
-            row = self.row(self._place(path))
+            place = self._place(path)
+            row = self.row(place)
             if row is None or not stat.S_ISREG(row.mode) or row.size > limit:
                 return -1
             if self._contents.doubt(row) is not None:
@@ -198,7 +229,7 @@ class RecordedTree(WithoutLayers):
                 if seen != form or (powerless and row.capabilities):
                     return -1
             algorithm = digest.partition(":")[0]
-            return row.size if self._digest(row, algorithm, path) == digest else -1
+            return row.size if self._digest(row, algorithm, path, place) == digest else -1
         except (AccessError, ValueError):
             return -1
 
@@ -272,7 +303,7 @@ class RecordedTree(WithoutLayers):
             return False
         return row is not None and stat.S_ISDIR(row.mode)
 
-    def walk(self, top: str, others: bool = False) -> Iterator[Entry | Gap]:
+    def walk(self, top: str, others: bool = False, made_up: bool = False) -> Iterator[Entry | Gap]:
         """Everything below a directory, itself not told; other file systems as they were."""
         try:
             place, row = self._followed(top)
@@ -283,11 +314,12 @@ class RecordedTree(WithoutLayers):
         except AccessError as error:
             yield Gap(top, error.what)
             return
-        yield from self._inside(place, top.rstrip("/"), 0, row.file_system, others)
+        yield from self._inside(place, top.rstrip("/"), 0, row.file_system, (others, made_up))
 
     def _inside(
-        self, place: bytes, path: str, depth: int, file_system: int, others: bool
+        self, place: bytes, path: str, depth: int, file_system: int, further: tuple[bool, bool]
     ) -> Iterator[Entry | Gap]:
+        others, made_up = further
         why = self._record.unlisted(place)
         if why is not None:
             yield Gap(path or "/", why)
@@ -295,17 +327,23 @@ class RecordedTree(WithoutLayers):
             whole = f"{path}/{decoded(name)}"
             if not stat.S_ISDIR(row.mode):
                 yield entry_of(whole, row)
+            elif (
+                row.file_system != file_system
+                and (kind := self._record.kind_of_file_system(row.file_system) or UNKNOWN)
+                in MADE_UP
+            ):
+                if made_up:
+                    yield entry_of(whole, row)
+                    yield Gap(whole, self._record.unlisted(place + b"/" + name) or kind)
             elif row.file_system != file_system and not others:
-                kind = self._record.kind_of_file_system(row.file_system) or "of an unknown kind"
-                if kind not in MADE_UP:
-                    yield Gap(whole, another_file_system(kind))
+                yield Gap(whole, another_file_system(kind))
             elif depth >= _DEEPEST:
                 yield Gap(whole, f"more than {_DEEPEST} directories deep")
             else:
                 child = place + b"/" + name
                 empty = not self._record.names(child)
                 yield entry_of(whole, row)._replace(empty=empty)
-                yield from self._inside(child, whole, depth + 1, row.file_system, others)
+                yield from self._inside(child, whole, depth + 1, row.file_system, further)
 
     def room(self, path: str) -> tuple[int, int, int]:
         """Raises AccessError: a record is on no file system of its own."""

@@ -12,6 +12,8 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple, Protocol
 
+from filigree.model.errors import AccessError
+
 VERSION = 1
 """Of this form. What was kept in another one is made anew."""
 
@@ -37,7 +39,7 @@ class Recorded(NamedTuple):
     """One path as it was recorded, without its name.
 
     `file_system` is the number of that which it is on, 0 where there is one alone; `other` a digest by
-    another algorithm, `algorithm:hex`.
+    another algorithm, `algorithm:hex`; `attributes` are extended ones besides capabilities.
     """
 
     mode: int
@@ -58,6 +60,7 @@ class Recorded(NamedTuple):
     place: int
     file_system: int = 0
     other: str | None = None
+    attributes: tuple[tuple[str, bytes], ...] = ()
 
 
 class Record(Protocol):
@@ -77,6 +80,10 @@ class Record(Protocol):
 
     def unseen(self, real: bytes, /) -> str | None:
         """Why nobody looked at what stands, or does not, at a real path; None where somebody did."""
+        ...
+
+    def unread(self, real: bytes, /) -> AccessError | None:
+        """Why the content of a file was not read; None where nothing hindered that."""
         ...
 
     def unlisted(self, real: bytes, /) -> str | None:
@@ -171,6 +178,9 @@ class RecordFile:
         return None
 
     unlisted = unseen
+
+    def unread(self, _: bytes) -> AccessError | None:
+        return None
 
     def kind_of_file_system(self, _: int) -> str | None:
         return None

@@ -19,6 +19,7 @@ MADE_UP = frozenset({
     "selinuxfs", "sysfs", "tracefs",
 })  # fmt: skip
 """File systems that the kernel makes up: what is in them is in no package and on no disk."""
+UNKNOWN = "of an unknown kind"
 _LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _DEEPEST = 256
 
@@ -50,12 +51,14 @@ class DirectoryWalk:
     """Everything below a directory, a directory before its contents; a Gap where it cannot be entered."""
 
     def __init__(
-        self, listable: Callable[[str], int], top: str, others: bool, kinds: dict[int, str]
-    ) -> None:
+        self, listable: Callable[[str], int], top: str, others: bool, kinds: dict[int, str],
+        made_up: bool = False,
+    ) -> None:  # fmt: skip
         self._listable = listable
         self._top = top
         self._others = others
         self._kinds = kinds
+        self._made_up = made_up
 
     def __iter__(self) -> Iterator[Entry | Gap]:
         try:
@@ -97,8 +100,11 @@ class DirectoryWalk:
         self, above: int, name: bytes, path: str, seen: os.stat_result, device: int, depth: int
     ) -> Iterator[Entry | Gap]:
         if seen.st_dev != device:
-            kind = self._kinds.get(seen.st_dev, "of an unknown kind")
+            kind = self._kinds.get(seen.st_dev, UNKNOWN)
             if kind in MADE_UP:
+                if self._made_up:
+                    yield _entry(path, seen, None)
+                    yield Gap(path, f"the kernel makes it up ({kind})")
                 return
             if not self._others:
                 yield Gap(path, another_file_system(kind))

@@ -1,0 +1,1 @@
+"""Snapshots: a root as it was at a time, in one file."""

@@ -1,0 +1,112 @@
+"""What is asked of a root, so that all is kept that any question reads: the questions themselves ask.
+
+A family from elsewhere is covered as our own are: what its code reads below the root is noted, whatever
+it is.
+"""
+
+from collections.abc import Callable, Mapping
+from typing import NamedTuple
+
+from filigree.access.trees.noting import NotingTree
+from filigree.access.trees.protocol import Tree
+from filigree.model.answer import Gap
+from filigree.model.errors import AccessError, FiligreeError
+from filigree.model.files import FileRecord
+from filigree.questions.commands.behind import behind
+from filigree.questions.commands.contents import contents
+from filigree.questions.commands.dossier import dossier
+from filigree.questions.commands.keys import keys
+from filigree.questions.commands.provenance import provenance
+from filigree.questions.commands.repos import repos
+from filigree.questions.commands.strays import strays
+from filigree.questions.commands.survey import survey
+from filigree.questions.evidence.references import against_of
+from filigree.questions.offers.options import RepositoryOptions
+from filigree.system import System
+
+
+def _archives(system: System, options: RepositoryOptions) -> None:
+    """Archives that the system keeps are only looked into where files are held against them."""
+    names = [package.name for package in system.packages if package.state.present]
+    provenance(system, names, against_of((), False), options)
+
+
+READERS: Mapping[str, Callable[[System, RepositoryOptions], object]] = {
+    "survey": lambda system, _: survey(system),
+    "dossier": lambda system, options: dossier(system, ["*"], options=options),
+    "contents": lambda system, _: contents(system, ["*"]),
+    "keys": lambda system, options: keys(system, options=options),
+    "repos": lambda system, options: repos(system, options=options),
+    "behind": lambda system, options: behind(system, options=options),
+    "strays": lambda system, _: strays(system),
+}
+"""Questions that between them read all that any question reads, but for archives."""
+ARCHIVES = "archives"
+"""What reads the archives that the system keeps."""
+
+
+class Asked(NamedTuple):
+    """What a question read: real paths of files, and of paths that are not walked those that it asked
+    for. `failure` is why it did not come to its end."""
+
+    contents: tuple[str, ...]
+    looked: tuple[str, ...]
+    failure: str | None
+
+
+def ask(tree: Tree, name: str, unwalked: tuple[str, ...], options: RepositoryOptions) -> Asked:
+    """Ask one question of READERS, and note what it asks of the tree."""
+    noting = NotingTree(tree)
+    failure = None
+    reader = _archives if name == ARCHIVES else READERS[name]
+    try:
+        reader(System(noting), options)
+    except (FiligreeError, ValueError) as error:
+        failure = str(error)
+    fronts = tuple(f"{path}/" for path in unwalked)
+    looked = tuple(path for path in noting.looked if path in unwalked or path.startswith(fronts))
+    return Asked(tuple(noting.contents), looked, failure)
+
+
+class Wanted(NamedTuple):
+    """What is to be digested of the files of some packages: real paths, each with an algorithm; and
+    which of their settings are edited."""
+
+    digests: list[tuple[str, str]]
+    edited: list[str]
+    gaps: list[Gap]
+
+
+def wanted_of(system: System, names: tuple[str, ...], settings: bool) -> Wanted:
+    """The paths on record of some packages, by which algorithms their records tell contents."""
+    known = len(system.gaps)
+    found = Wanted([], [], [])
+    chosen = set(names)
+    for package in system.packages:
+        if package.name not in chosen:
+            continue
+        for record in system.database.files(package):
+            for one in (record, record.plain):
+                if one is not None:
+                    found.digests.extend(_digests(system, one))
+            if settings and record.config and record.digest is not None:
+                size = system.tree.holds(record.location, record.digest, 1 << 26)
+                if size < 0 and (real := _real(system, record)) is not None:
+                    found.edited.append(real)
+    found.gaps.extend(system.gaps[known:])
+    return found
+
+
+def _digests(system: System, record: FileRecord) -> list[tuple[str, str]]:
+    real = _real(system, record)
+    if real is None:
+        return []
+    told = [one.partition(":")[0] for one in (record.digest, *record.also) if one is not None]
+    return [(real, one) for one in dict.fromkeys(told or ["sha256"])]
+
+
+def _real(system: System, record: FileRecord) -> str | None:
+    try:
+        return system.tree.real_path(record.location, follow=False)
+    except AccessError:
+        return None
