@@ -7,6 +7,8 @@ from typing import Any
 
 import pytest
 
+from filigree.questions.keeping.taking import Taking, take
+from filigree.system import open_system
 from tests.cli.test_matrix import COMMANDS, STATIONS
 from tests.conftest import Run
 from tests.trees.images import Entry, entries_of, file, hidden, layer_of, layout
@@ -46,16 +48,16 @@ def pairs(
     return {name: (root, layout(top / name, in_layers(root))) for name, root in roots.items()}
 
 
-def told(call: Run, command: str, root: Path) -> tuple[int, Any]:
+def told(call: Run, command: str, root: Path, numbers: bool = False) -> tuple[int, Any]:
     done = call(*command.split(), "--root", str(root), "--format", "json")
     answer = json.loads(_NOW.sub(r"\1: 0", done.stdout.replace(str(root), "ROOT")))
     for record in answer["records"]:
-        for name in ("layers", "room", "image"):  # what only one kind of root has
+        for name in ("layers", "room", "image", "taken"):  # what only one kind of root has
             record.pop(name, None)
         for one in record.get("configuration", ()):
             del one["layers"]
         for name in ("changed", "inode"):  # the disk's own numbers
-            if record.get("seen"):
+            if record.get("seen") and not numbers:
                 del record["seen"][name]
     answer["summary"].pop("room", None)
     return done.returncode, answer
@@ -70,3 +72,26 @@ def test_an_image_answers_as_the_directory_does(
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.getbasetemp() / "image-cache"))
     directory, image = pairs[station]
     assert told(call, command, image) == told(call, command, directory)
+
+
+@pytest.fixture(scope="module")
+def snapshots(
+    heron: Path, curlew: Path, plover: Path, dunlin: Path, tmp_path_factory: pytest.TempPathFactory
+) -> dict[str, tuple[Path, Path]]:
+    """Each station's root, and a snapshot of it."""
+    top = tmp_path_factory.mktemp("snapshots")
+    roots = dict(zip(STATIONS, (heron, curlew, plover, dunlin), strict=True))
+    for name, root in roots.items():
+        how = Taking("a test", "0", archives=True, settings=True)
+        take(open_system(str(root)), str(top / name), how)
+    return {name: (root, top / name) for name, root in roots.items()}
+
+
+@pytest.mark.parametrize("station", STATIONS)
+@pytest.mark.parametrize("command", [one for one in COMMANDS if "ARCHIVE" not in one])
+def test_a_snapshot_answers_as_the_directory_did(
+    call: Run, snapshots: dict[str, tuple[Path, Path]], command: str, station: str
+) -> None:
+    directory, snapshot = snapshots[station]
+    there = told(call, command, directory, numbers=True)
+    assert told(call, command, snapshot, numbers=True) == there

@@ -5,30 +5,54 @@ it is.
 """
 
 from collections.abc import Callable, Mapping
+from contextlib import suppress
+from datetime import UTC, datetime
 from typing import NamedTuple
 
 from filigree.access.trees.noting import NotingTree
 from filigree.access.trees.protocol import Tree
+from filigree.families.protocol import Judging
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, FiligreeError
 from filigree.model.files import FileRecord
+from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.contents import contents
 from filigree.questions.commands.dossier import dossier
 from filigree.questions.commands.keys import keys
-from filigree.questions.commands.provenance import provenance
 from filigree.questions.commands.repos import repos
 from filigree.questions.commands.strays import strays
 from filigree.questions.commands.survey import survey
-from filigree.questions.evidence.references import against_of
+from filigree.questions.offers.catalogue import open_catalogue
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 
 
-def _archives(system: System, options: RepositoryOptions) -> None:
-    """Archives that the system keeps are only looked into where files are held against them."""
-    names = [package.name for package in system.packages if package.state.present]
-    provenance(system, names, against_of((), False), options)
+def _archives(system: System, _: RepositoryOptions) -> None:
+    """Every archive that the system keeps, and what lies beside it: any may be held against a file."""
+    for path in system.cached_archives():
+        system.tree.lend(path).close()
+        system.beside(path, below=True)
+
+
+def _indexes(system: System, _: RepositoryOptions) -> None:
+    """Every index of every repository, whichever question asks it."""
+    sources = system.sources(Judging(datetime.now(UTC)))
+    if sources is None:
+        return
+    for repository in sources.repositories():
+        for file in repository.copy.files if repository.copy is not None else ():
+            sources.digest_of(file)
+            with suppress(AccessError):
+                system.tree.lend(file.path).close()
+
+
+def _offers(system: System, options: RepositoryOptions) -> None:
+    """What is told of an offer, of one of each repository."""
+    with open_catalogue(system, options) as offered:
+        for _, table in offered.indexes.tables:
+            for _, name in table.names()[:1]:
+                dossier(system, [name], scope=Scope.AVAILABLE, options=options)
 
 
 READERS: Mapping[str, Callable[[System, RepositoryOptions], object]] = {
@@ -39,6 +63,8 @@ READERS: Mapping[str, Callable[[System, RepositoryOptions], object]] = {
     "repos": lambda system, options: repos(system, options=options),
     "behind": lambda system, options: behind(system, options=options),
     "strays": lambda system, _: strays(system),
+    "indexes": _indexes,
+    "offers": _offers,
 }
 """Questions that between them read all that any question reads, but for archives."""
 ARCHIVES = "archives"
