@@ -38,6 +38,7 @@ from filigree.model.files import Kind, ManagedLink, Relocation
 from filigree.model.keys import Key
 from filigree.model.package import Package, State
 from filigree.model.repositories import without_user
+from filigree.model.signatures import Signatures
 from filigree.paths import PathIndex
 
 if TYPE_CHECKING:
@@ -71,6 +72,7 @@ class System:
         self._archives: dict[Package, Archive] = {}
         self._lent: list[Borrowed | RemoteFile] = []
         self._offering: System | None = None
+        self.snapshot_signature: Signatures | None = None
         for what, why in self.tree.troubles:
             self.report(Alarm(what, why))
         self.family: Family = (
@@ -345,7 +347,9 @@ class System:
     @cached_property
     def system_label(self) -> SystemLabel:
         """What was asked, for an answer: root, family and name."""
-        return SystemLabel(self.root, self.family.name, self.label)
+        taken = self.tree.taken
+        seen_at = None if taken is None else taken.ended
+        return SystemLabel(self.root, self.family.name, self.label, seen_at)
 
     @cached_property
     def users(self) -> Accounts:

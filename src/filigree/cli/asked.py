@@ -23,7 +23,8 @@ class Shared:
     """What a person asked of every question: which root, and how to show the answer.
 
     `subjects` are the packages that are asked about, as they were typed; `repos_of` is the root whose
-    repositories are asked, None for the same.
+    repositories are asked, None for the same. `keyring` are files of keys that signatures are judged
+    with; `sourced` is whether the question itself has any use for them.
     """
 
     root: str = "/"
@@ -36,6 +37,8 @@ class Shared:
     verbose: bool = False
     subjects: tuple[str, ...] = ()
     repos_of: str | None = None
+    keyring: tuple[str, ...] = ()
+    sourced: bool = False
 
     @property
     def archives_only(self) -> bool:

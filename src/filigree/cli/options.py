@@ -165,7 +165,8 @@ def question(command: Callable[..., Shown]) -> Callable[..., None]:
     ours = ("system", "shared", "scope", "sources")
     own = [p for name, p in signature.parameters.items() if name not in ours]
     scoped, sourced = "scope" in signature.parameters, "sources" in signature.parameters
-    tables = {**(_SCOPES if scoped else {}), **(_SOURCES if sourced else {}), **_SHARED}
+    keyring = {"keyring": _SOURCES["keyring"]}
+    tables = {**(_SCOPES if scoped else {}), **(_SOURCES if sourced else keyring), **_SHARED}
     added = [
         inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=kind)
         for name, (kind, default) in tables.items()
@@ -180,6 +181,8 @@ def question(command: Callable[..., Shown]) -> Callable[..., None]:
             **{name: kwargs.pop(name) for name in _SHARED},
             subjects=subjects,
             repos_of=kwargs.get("repos_of"),
+            keyring=tuple(map(typed_path, kwargs.get("keyring") or ())),
+            sourced=sourced,
         )
         given = {name: kwargs.pop(name) for name in tables if name not in _SHARED}
         if scoped:

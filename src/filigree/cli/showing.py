@@ -15,7 +15,7 @@ from filigree.cli.asked import Shared, Shown, When
 from filigree.cli.files import cache_folder
 from filigree.cli.progress import LayerLine
 from filigree.model.answer import Answer
-from filigree.model.errors import NoSystem
+from filigree.model.errors import BadQuestion, NoSystem
 from filigree.system import System, open_system
 from filigree.views.options import VerifyOptions, ViewOptions
 from filigree.views.page import Ink
@@ -41,6 +41,7 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
         system = open_system(shared.root, "none")
     finally:
         line.close()
+    _judge_snapshot(system, shared)
     if shared.repos_of is not None:
         system.use_repositories_of(open_system(shared.repos_of, choice=_choice_of(shared.repos_of)))
         system.say(f"the repositories, and the root's keys, are those of {shared.repos_of}")
@@ -51,6 +52,25 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
         print(f"filigree: {escaped(words)}", file=sys.stderr)  # noqa: T201 - this is where it is said
     log.info("exit status %d", answer.exit_status)
     return answer.exit_status
+
+
+def _judge_snapshot(system: System, shared: Shared) -> None:
+    """Judge what a snapshot carries by the auditor's keys, and say what else it rests on."""
+    taken = system.tree.taken
+    if taken is None:
+        if shared.keyring and not shared.sourced:
+            raise BadQuestion(
+                "no signature is judged here: the root is no snapshot", ", ".join(shared.keyring)
+            )
+        return
+    from filigree.questions.keeping.statement import judge_snapshot
+
+    if shared.keyring:
+        judge_snapshot(system, shared.keyring)
+    elif taken.signed:
+        system.say("the snapshot is signed, and that was not judged: give --keyring")
+    else:
+        system.say("the snapshot is unsigned: whoever could write to it could make it say anything")
 
 
 def _choice(shared: Shared, line: LayerLine) -> RootChoice:

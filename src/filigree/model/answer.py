@@ -21,11 +21,13 @@ class Alarm(Gap):
 
 
 class SystemLabel(NamedTuple):
-    """Which system was asked."""
+    """Which system was asked; `seen_at` is when a snapshot of it was taken, None where it is looked at
+    now."""
 
     root: str
     family: str
     label: str
+    seen_at: str | None = None
 
 
 R = TypeVar("R")

@@ -25,6 +25,7 @@ def json_object(answer: Answer[Any, Any]) -> dict[str, Any]:
             "root": plain(system.root),
             "family": system.family,
             "label": plain(system.label),
+            "seen_at": None if system.seen_at is None else plain(system.seen_at),
         },
         "records": [plain(record) for record in answer.records],
         "summary": plain(answer.summary),

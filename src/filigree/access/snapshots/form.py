@@ -16,7 +16,9 @@ TABLES: dict[str, str] = {
     "file_systems": (
         "CREATE TABLE file_systems (id INTEGER PRIMARY KEY, number INTEGER NOT NULL, kind TEXT)"
     ),
-    "directories": "CREATE TABLE directories (id INTEGER PRIMARY KEY, path BLOB NOT NULL UNIQUE)",
+    "directories": (
+        "CREATE TABLE directories (path BLOB PRIMARY KEY, id INTEGER NOT NULL) WITHOUT ROWID"
+    ),
     "entries": (
         "CREATE TABLE entries (parent INTEGER NOT NULL, name BLOB NOT NULL, mode INTEGER NOT NULL, "
         "uid INTEGER NOT NULL, gid INTEGER NOT NULL, size INTEGER NOT NULL, "
@@ -74,7 +76,7 @@ class Row(NamedTuple):
 
 
 ORDERS: dict[str, str] = {
-    "about": "name", "file_systems": "id", "directories": "id", "entries": "parent, name",
+    "about": "name", "file_systems": "id", "directories": "path", "entries": "parent, name",
     "contents": "sha256, part", "unlisted": "path", "unread": "path", "changed": "path",
     "gaps": "what, why", "signatures": "statement, signature",
 }  # fmt: skip

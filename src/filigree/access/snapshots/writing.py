@@ -9,10 +9,9 @@ import hashlib
 import json
 import os
 import sqlite3
-import stat
 import tempfile
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Any
+from typing import Any, NamedTuple
 
 from filigree.access.snapshots.form import COLUMNS, PIECE, TABLES, Row
 from filigree.access.trees.directories import encoded
@@ -23,15 +22,53 @@ from filigree.model.files import FORM_OF_KIND, Kind
 
 _BATCH = 5000
 _KEPT_AS = ("md5", "sha1", "sha256")
+_WALKED = COLUMNS[:10]
 _SCRATCH = f"""
+CREATE TABLE scratch.walked (parent BLOB NOT NULL, name BLOB NOT NULL, {", ".join(_WALKED)},
+    PRIMARY KEY (parent, name)) WITHOUT ROWID;
 CREATE TABLE scratch.seen (parent BLOB NOT NULL, name BLOB NOT NULL, {", ".join(COLUMNS)},
-    portrayed INTEGER NOT NULL, PRIMARY KEY (parent, name)) WITHOUT ROWID;
+    PRIMARY KEY (parent, name)) WITHOUT ROWID;
 CREATE TABLE scratch.wanted (parent BLOB NOT NULL, name BLOB NOT NULL, algorithm TEXT NOT NULL,
     PRIMARY KEY (parent, name, algorithm)) WITHOUT ROWID;
 """
-"""What was seen, and which paths' contents are to be digested, and how."""
-_SEE = f"INSERT OR REPLACE INTO scratch.seen VALUES ({', '.join('?' * (len(COLUMNS) + 3))})"
+"""What a walk told, what a second look did, and which paths' contents are to be digested, and how. Here
+`file_system` is the system's own number."""
+_WALK = f"INSERT OR REPLACE INTO scratch.walked VALUES ({', '.join('?' * (len(_WALKED) + 2))})"
+_SEE = f"INSERT OR REPLACE INTO scratch.seen VALUES ({', '.join('?' * (len(COLUMNS) + 2))})"
 _WANT = "INSERT OR IGNORE INTO scratch.wanted VALUES (?, ?, ?)"
+_FORM = "mode, uid, gid, size, modified, changed, inode"
+_WANTED = (
+    "(SELECT group_concat(algorithm) FROM scratch.wanted w"
+    " WHERE w.parent = s.parent AND w.name = s.name)"
+)
+
+
+class Look(NamedTuple):
+    """A path that is to be looked at again: with which digests, and how a walk told it, None where none
+    did."""
+
+    path: str
+    algorithms: tuple[str, ...]
+    before: tuple[int, ...] | None
+
+
+def row_of(seen: Portrait) -> Row:
+    """The row of a portrait; its file system is by the system's own number."""
+    digests: dict[str, bytes] = {}
+    other = None
+    for digest in seen.digests:
+        algorithm, _, told = digest.partition(":")
+        if algorithm in _KEPT_AS:
+            digests[algorithm] = bytes.fromhex(told)
+        else:
+            other = digest
+    more = {name: data.hex() for name, data in seen.attributes.items() if name != ATTRIBUTE}
+    return Row(
+        *seen[:9], target=None if seen.link_target is None else encoded(seen.link_target),
+        capabilities=seen.attributes.get(ATTRIBUTE),
+        attributes=json.dumps(more, sort_keys=True) if more else None, md5=digests.get("md5"),
+        sha1=digests.get("sha1"), sha256=digests.get("sha256"), other=other,
+    )  # fmt: skip
 
 
 class SnapshotWriter:
@@ -57,8 +94,8 @@ class SnapshotWriter:
         self._made.execute("PRAGMA scratch.synchronous = OFF")
         self._made.execute("PRAGMA scratch.cache_size = -32768")
         self._made.executescript(_SCRATCH)
+        self._walk: list[tuple[Any, ...]] = []
         self._rows: list[tuple[Any, ...]] = []
-        self._systems: dict[int, int] = {}
         self._packed: set[bytes] = set()
 
     def discard(self) -> None:
@@ -72,74 +109,36 @@ class SnapshotWriter:
 
     # -- what was seen ---------------------------------------------------------------------
 
-    def entry(self, one: Entry) -> None:
+    def walked(self, one: Entry) -> None:
         """A path of a walk, as it tells it."""
         target = None if one.link_target is None else encoded(one.link_target)
-        row = Row(
-            FORM_OF_KIND[one.kind] | one.mode, one.uid, one.gid, one.size, one.modified,
-            one.changed, one.inode, one.device, self._system(one.file_system), target, None, None,
-            None, None, None, None,
-        )  # fmt: skip
-        self._see(one.path, row, portrayed=False)
+        mode = FORM_OF_KIND[one.kind] | one.mode
+        self._walk.append((
+            *_split(one.path), mode, one.uid, one.gid, one.size, one.modified, one.changed,
+            one.inode, one.device, one.file_system, target,
+        ))  # fmt: skip
+        if len(self._walk) >= _BATCH:
+            self._flush()
 
-    def portrait(self, path: str, seen: Portrait) -> bool:
-        """A path with all that could be told of it; what a walk told before counts no more. Whether it
-        was another thing then, which is noted."""
-        digests: dict[str, bytes] = {}
-        other = None
-        for digest in seen.digests:
-            algorithm, _, told = digest.partition(":")
-            if algorithm in _KEPT_AS:
-                digests[algorithm] = bytes.fromhex(told)
-            else:
-                other = digest
-        more = {name: data.hex() for name, data in seen.attributes.items() if name != ATTRIBUTE}
-        row = Row(
-            seen.mode, seen.uid, seen.gid, seen.size, seen.modified, seen.changed, seen.inode,
-            seen.device, self._system(seen.file_system),
-            None if seen.link_target is None else encoded(seen.link_target),
-            seen.attributes.get(ATTRIBUTE),
-            json.dumps(more, sort_keys=True) if more else None,
-            digests.get("md5"), digests.get("sha1"), digests.get("sha256"), other,
-        )  # fmt: skip
-        before = self._form(path)
-        self._see(path, row, portrayed=True)
-        now = (row.mode, row.uid, row.gid, row.size, row.modified, row.changed, row.inode)
-        if before is None or before == now or not stat.S_ISREG(row.mode):
-            return False
-        self.changed(path)
-        return True
-
-    def _form(self, path: str) -> tuple[int, ...] | None:
-        asked = (
-            "SELECT mode, uid, gid, size, modified, changed, inode FROM scratch.seen"
-            " WHERE parent = ? AND name = ?"
-        )
-        found: tuple[int, ...] | None = self._made.execute(asked, _split(path)).fetchone()
-        return found
-
-    def knows(self, path: str) -> bool:
-        """Whether a path was seen."""
-        self._flush()
-        return self._form(path) is not None
-
-    def gone(self, path: str) -> None:
-        """A path that was seen, and was not there any more when it was looked at again."""
-        self._flush()
-        self._made.execute("DELETE FROM scratch.seen WHERE parent = ? AND name = ?", _split(path))
-
-    def _see(self, path: str, row: Row, portrayed: bool) -> None:
-        self._rows.append((*_split(path), *row, portrayed))
+    def seen(self, path: str, row: Row) -> None:
+        """A path with all that could be told of it."""
+        self._rows.append((*_split(path), *row))
         if len(self._rows) >= _BATCH:
             self._flush()
 
-    def _flush(self) -> None:
-        if self._rows:
-            self._made.executemany(_SEE, self._rows)
-            self._rows = []
+    def as_walked(self, path: str) -> None:
+        """A path of which no more can be told than a walk did."""
+        none = ", NULL" * (len(COLUMNS) - len(_WALKED))
+        self._made.execute(
+            f"INSERT OR REPLACE INTO scratch.seen SELECT *{none} FROM scratch.walked"
+            " WHERE parent = ? AND name = ?",
+            _split(path),
+        )
 
-    def _system(self, number: int) -> int:
-        return self._systems.setdefault(number, len(self._systems) + 1)
+    def _flush(self) -> None:
+        self._made.executemany(_WALK, self._walk)
+        self._made.executemany(_SEE, self._rows)
+        self._walk, self._rows = [], []
 
     def want(self, paths: Iterable[tuple[str, str]]) -> None:
         """Paths whose contents are to be digested, each with an algorithm; SHA-256 is made of all."""
@@ -150,29 +149,27 @@ class SnapshotWriter:
         self._flush()
         only = f"AND (mode & {0o6111}) != 0" if programs else ""
         self._made.execute(
-            "INSERT OR IGNORE INTO scratch.wanted SELECT parent, name, 'sha256' FROM scratch.seen"
+            "INSERT OR IGNORE INTO scratch.wanted SELECT parent, name, 'sha256' FROM scratch.walked"
             f" WHERE (mode & {0o170000}) = {FORM_OF_KIND[Kind.FILE]} {only}"
         )
 
-    def left(self, most: int, after: str | None) -> list[tuple[str, tuple[str, ...]]]:
-        """So many of the next paths that are to be portrayed, in their order, each with the algorithms
-        of the digests that are wanted of it."""
+    def left(self, most: int, after: str | None) -> list[Look]:
+        """So many of the next paths of the walk, in their order."""
         self._flush()
-        parent, name = _split(after) if after is not None else (b"", b"")
         rows = self._made.execute(
-            "SELECT parent, name, (SELECT group_concat(algorithm) FROM scratch.wanted w"
-            "   WHERE w.parent = s.parent AND w.name = s.name) FROM ("
-            " SELECT parent, name FROM scratch.seen WHERE (parent, name) > (?, ?)"
-            " UNION SELECT parent, name FROM scratch.wanted WHERE (parent, name) > (?, ?)"
-            ") s ORDER BY parent, name LIMIT ?",
-            (parent, name, parent, name, most),
+            f"SELECT parent, name, {_WANTED}, {_FORM} FROM scratch.walked s"
+            " WHERE (parent, name) > (?, ?) ORDER BY parent, name LIMIT ?",
+            (*(_split(after) if after is not None else (b"", b"")), most),
         )
-        found = []
-        for above, last, told in rows:
-            wanted = sorted({"sha256", *told.split(",")}) if told else []
-            path = (above + b"/" + last).decode("utf-8", "surrogateescape")
-            found.append((path, tuple(wanted)))
-        return found
+        return [_look(above, name, told, tuple(form)) for above, name, told, *form in rows]
+
+    def elsewhere(self) -> list[Look]:
+        """The paths that are wanted and that no walk told."""
+        rows = self._made.execute(
+            f"SELECT DISTINCT parent, name, {_WANTED} FROM scratch.wanted s WHERE NOT EXISTS"
+            " (SELECT 1 FROM scratch.walked x WHERE x.parent = s.parent AND x.name = s.name)"
+        )
+        return [_look(above, name, told, None) for above, name, told in rows]
 
     # -- what could not be seen, and what is kept -------------------------------------------
 
@@ -237,17 +234,22 @@ class SnapshotWriter:
         made.executemany(
             "INSERT INTO about VALUES (?, ?)", [(k, _plain(v)) for k, v in sorted(about.items())]
         )
+        numbers = made.execute(
+            "SELECT DISTINCT file_system FROM scratch.seen ORDER BY 1"
+        ).fetchall()
         made.executemany(
             "INSERT INTO file_systems VALUES (?, ?, ?)",
-            [(one, number, kinds.get(number)) for number, one in self._systems.items()],
+            [(one, number, kinds.get(number)) for one, (number,) in enumerate(numbers, 1)],
         )
         made.execute(
-            "INSERT INTO directories (path) SELECT DISTINCT parent FROM scratch.seen ORDER BY parent"
+            "INSERT INTO directories SELECT parent, row_number() OVER (ORDER BY parent)"
+            " FROM (SELECT DISTINCT parent FROM scratch.seen) ORDER BY parent"
         )
-        told = ", ".join(f"s.{name}" for name in COLUMNS)
+        told = ", ".join("f.id" if name == "file_system" else f"s.{name}" for name in COLUMNS)
         made.execute(
             f"INSERT INTO entries SELECT CASE WHEN s.name = x'' THEN 0 ELSE d.id END, s.name, {told}"
-            " FROM directories d JOIN scratch.seen s ON s.parent = d.path ORDER BY 1, 2"
+            " FROM directories d JOIN scratch.seen s ON s.parent = d.path"
+            " JOIN file_systems f ON f.number = s.file_system ORDER BY 1, 2"
         )
         made.commit()
         return made
@@ -280,6 +282,11 @@ def _opened(path: str) -> sqlite3.Connection:
     ):
         made.execute(f"PRAGMA {told}")
     return made
+
+
+def _look(above: bytes, name: bytes, told: str | None, before: tuple[int, ...] | None) -> Look:
+    wanted = tuple(sorted({"sha256", *told.split(",")})) if told else ()
+    return Look((above + b"/" + name).decode("utf-8", "surrogateescape"), wanted, before)
 
 
 def _split(path: str) -> tuple[bytes, bytes]:

@@ -1,13 +1,14 @@
 """What kind of system this is: counts, sizes, freshness and health at a glance."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.files import Kind
 from filigree.model.images import ImageFacts
 from filigree.model.package import Package
+from filigree.model.snapshots import SnapshotFacts
 from filigree.questions.asking.package_totals import by_reason, by_state, total_size
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
 from filigree.questions.planning.impact import installed_impact
@@ -52,7 +53,7 @@ class KeptFiles:
 class Survey:
     """A system at a glance. `newest_change` is when a package was last installed or changed; `kept` is
     what it keeps of what it fetched, `room` what is free on its file systems. `image` is what an image
-    says of itself, None where the root is none."""
+    says of itself, `taken` what a snapshot does; None where the root is none."""
 
     family: str
     label: str
@@ -73,6 +74,7 @@ class Survey:
     kept: list[KeptFiles]
     room: list[FileSystemRoom]
     image: ImageFacts | None
+    taken: SnapshotFacts | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +93,7 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey, Survey
         (p for p in present if p.installed_at), key=lambda p: (p.installed_at, p.name), default=None
     )
     impacts = installed_impact(system)
+    taken = system.tree.taken
     troubled = [p.name for p in present if not p.state.sound or p.damaged]
     record = Survey(
         family=system.family.name,
@@ -119,6 +122,7 @@ def survey(system: System, now: datetime | None = None) -> Answer[Survey, Survey
         kept=list(_kept(system)),
         room=room(system),
         image=system.tree.layered.facts if system.tree.layered else None,
+        taken=taken and replace(taken, signature=system.snapshot_signature),
     )
     summary = SurveySummary(len(present), record.installed_size)
     return Answer(

@@ -15,7 +15,7 @@ from filigree.families.protocol import Judging
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, FiligreeError
 from filigree.model.files import FileRecord
-from filigree.questions.asking.scopes import Scope
+from filigree.model.package import Package
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.contents import contents
 from filigree.questions.commands.dossier import dossier
@@ -52,13 +52,19 @@ def _offers(system: System, options: RepositoryOptions) -> None:
     with open_catalogue(system, options) as offered:
         for _, table in offered.indexes.tables:
             for _, name in table.names()[:1]:
-                dossier(system, [name], scope=Scope.AVAILABLE, options=options)
+                for package in offered.called([name]):
+                    offered.place(package)
+
+
+def _first(system: System) -> list[str]:
+    """One package: what is on record of each of them is read apart."""
+    return [package.name for package in system.packages if package.state.present][:1]
 
 
 READERS: Mapping[str, Callable[[System, RepositoryOptions], object]] = {
     "survey": lambda system, _: survey(system),
-    "dossier": lambda system, options: dossier(system, ["*"], options=options),
-    "contents": lambda system, _: contents(system, ["*"]),
+    "dossier": lambda system, options: dossier(system, _first(system), True, options=options),
+    "contents": lambda system, _: contents(system, _first(system)),
     "keys": lambda system, options: keys(system, options=options),
     "repos": lambda system, options: repos(system, options=options),
     "behind": lambda system, options: behind(system, options=options),
@@ -95,32 +101,53 @@ def ask(tree: Tree, name: str, unwalked: tuple[str, ...], options: RepositoryOpt
 
 
 class Wanted(NamedTuple):
-    """What is to be digested of the files of some packages: real paths, each with an algorithm; and
-    which of their settings are edited."""
+    """What is to be digested of the files of some packages: real paths, each with an algorithm; which of
+    their settings are edited; and what was read for their records."""
 
     digests: list[tuple[str, str]]
     edited: list[str]
+    contents: list[str]
     gaps: list[Gap]
 
 
-def wanted_of(system: System, names: tuple[str, ...], settings: bool) -> Wanted:
-    """The paths on record of some packages, by which algorithms their records tell contents."""
+def wanted_of(tree: Tree, names: tuple[str, ...], settings: bool) -> Wanted:
+    """The paths on record of some packages, by which algorithms their records tell contents; all that is
+    on record of them is read."""
+    noting = NotingTree(tree)
+    system = System(noting)
     known = len(system.gaps)
-    found = Wanted([], [], [])
+    digests: list[tuple[str, str]] = []
+    edited: list[str] = []
     chosen = set(names)
     for package in system.packages:
         if package.name not in chosen:
             continue
+        _read(system, package)
         for record in system.database.files(package):
             for one in (record, record.plain):
                 if one is not None:
-                    found.digests.extend(_digests(system, one))
+                    digests += _digests(system, one)
             if settings and record.config and record.digest is not None:
-                size = system.tree.holds(record.location, record.digest, 1 << 26)
+                size = tree.holds(record.location, record.digest, 1 << 26)
                 if size < 0 and (real := _real(system, record)) is not None:
-                    found.edited.append(real)
-    found.gaps.extend(system.gaps[known:])
-    return found
+                    edited.append(real)
+    return Wanted(digests, edited, list(noting.contents), system.gaps[known:])
+
+
+def _read(system: System, package: Package) -> None:
+    """All that is on record of a package, whoever asks for it."""
+    database = system.database
+    for _ in database.listing(package):
+        break
+    database.configuration(package)
+    database.scripts(package)
+    database.fields(package)
+    database.needs(package)
+    database.capabilities(package)
+    for _ in database.script_texts(package):
+        pass
+    if database.signatures is not None:
+        database.signatures.judged(package, [], datetime.now(UTC))
 
 
 def _digests(system: System, record: FileRecord) -> list[tuple[str, str]]:

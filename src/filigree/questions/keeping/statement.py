@@ -8,15 +8,19 @@ numbers as `n` and decimal ones, text behind a `t`.
 import hashlib
 import json
 import sqlite3
-from collections.abc import Callable, Iterator
-from datetime import datetime
+from collections.abc import Callable, Iterator, Sequence
+from datetime import UTC, datetime
 from typing import Any
 
 from filigree.access.snapshots.form import ORDERS, TABLES, UNSIGNED, VERSION
+from filigree.access.snapshots.opening import SnapshotTree
 from filigree.formats.openpgp import judge_detached
 from filigree.formats.openpgp_signing import sign_detached
+from filigree.model.answer import Alarm
+from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.keys import Key
 from filigree.model.signatures import Signatures, SignatureVerdict
+from filigree.system import System
 
 _MOST = 16
 
@@ -56,6 +60,24 @@ def _told(value: Any) -> str | None:
     if isinstance(value, bytes):
         return f"x{value.hex()}"
     return f"t{value}" if isinstance(value, str) else f"n{value}"
+
+
+def judge_snapshot(system: System, keyring: Sequence[str], now: datetime | None = None) -> None:
+    """Judge the signature of a system's snapshot by keys of the auditor's own: what is not good is bad
+    news at every question. Raises BadQuestion where the keyring holds no keys, or the root is none."""
+    tree = system.tree
+    if not isinstance(tree, SnapshotTree):
+        raise BadQuestion("it is no snapshot", system.root)
+    try:
+        found = judged(tree.record.asked, system.own_keys(keyring), now or datetime.now(UTC))
+    except AccessError as error:
+        found = Signatures(SignatureVerdict.BAD, reason=error.what)
+    system.snapshot_signature = found
+    if found.verdict is not SignatureVerdict.GOOD:
+        why = f"its signature is {found.verdict.value}: {found.reason or 'nothing says more'}"
+        if found.verdict is SignatureVerdict.NONE:
+            why = "it carries no signature, and keys were given to judge it by"
+        system.report(Alarm(system.root, why))
 
 
 def judged(

@@ -9,14 +9,14 @@ Rules, before the code that keeps them:
 """
 
 import hashlib
+import stat
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import NamedTuple
 
-from filigree.access.snapshots.form import VERSION
-from filigree.access.snapshots.writing import SnapshotWriter
-from filigree.access.trees.protocol import Portrait
+from filigree.access.snapshots.form import VERSION, Row
+from filigree.access.snapshots.writing import Look, SnapshotWriter, row_of
 from filigree.access.trees.walking import kinds_of_file_systems
 from filigree.access.workers import share
 from filigree.families.registry import is_archive_name
@@ -180,7 +180,7 @@ class _Taker:
     # -- the steps -------------------------------------------------------------------------
 
     def _walk(self) -> None:
-        self._writer.portrait("/", self._tree.portray("/"))
+        self._writer.seen("/", row_of(self._tree.portray("/")))
         count = 1
         for found in self._tree.walk("/", others=True, made_up=True):
             if isinstance(found, Gap):
@@ -189,7 +189,7 @@ class _Taker:
                 if not found.why.startswith("the kernel makes it up"):
                     self._system.report(found)
                 continue
-            self._writer.entry(found)
+            self._writer.walked(found)
             count += 1
             if count % _PACE == 0:
                 self._say("paths seen", count, 0)
@@ -206,7 +206,7 @@ class _Taker:
             name, packages = job
             if name:
                 return ask(self._tree, name, unwalked, self._options)
-            return wanted_of(self._system, packages, self._how.settings)
+            return wanted_of(self._tree, packages, self._how.settings)
 
         for count, done in enumerate(share(jobs, work), 1):
             self._say("questions asked", count, len(jobs))
@@ -220,7 +220,7 @@ class _Taker:
         name, packages = job
         if isinstance(found, Wanted):
             self._writer.want(found.digests)
-            self._contents.update(dict.fromkeys(found.edited))
+            self._contents.update(dict.fromkeys((*found.contents, *found.edited)))
             for gap in found.gaps:
                 self._system.report(gap)
             return
@@ -234,7 +234,7 @@ class _Taker:
 
     def _is_left_out(self, path: str) -> bool:
         folders = self._system.database.archive_folders()
-        if not self._how.archives and is_archive_name(path) and _is_below(path, folders):
+        if not self._how.archives and _is_below(path, folders) and is_archive_name(path):
             return True
         indexes = self._system.database.index_folders()
         return not self._how.indexes and _is_below(path, indexes)
@@ -242,61 +242,62 @@ class _Taker:
     def _portray(self) -> None:
         after: str | None = None
         while wave := self._writer.left(_WAVE, after):
-            after = wave[-1][0]
-            jobs = [wave[at : at + _CHUNK] for at in range(0, len(wave), _CHUNK)]
-            for done in share(jobs, self._portraits):
-                job = jobs[done.place]
-                if done.result is None:
-                    why = done.failure or "it failed"
-                    self._system.report(Gap(f"{len(job)} paths from {job[0][0]} on", why))
-                    for path, _ in job:
-                        self._writer.unread(path, AccessError(Obstacle.FAILED, path, why))
-                    continue
-                for (path, wanted), (seen, error) in zip(job, done.result, strict=True):
-                    self._drawn(path, wanted, seen, error)
-                self._say("files read", self._done, self._counts["paths"])
+            after = wave[-1].path
+            self._look_at(wave)
+        self._look_at(self._writer.elsewhere())
 
-    def _portraits(
-        self, job: Sequence[tuple[str, tuple[str, ...]]]
-    ) -> list[tuple[Portrait | None, AccessError | None]]:
-        found: list[tuple[Portrait | None, AccessError | None]] = []
-        for path, wanted in job:
+    def _look_at(self, wave: list[Look]) -> None:
+        jobs = [wave[at : at + _CHUNK] for at in range(0, len(wave), _CHUNK)]
+        for done in share(jobs, self._rows):
+            job = jobs[done.place]
+            why = done.failure or "it failed"
+            if done.result is None:
+                self._system.report(Gap(f"{len(job)} paths from {job[0].path} on", why))
+            for number, look in enumerate(job):
+                lost = AccessError(Obstacle.FAILED, look.path, why)
+                self._took(look, *(done.result[number] if done.result else (None, lost)))
+            self._done += len(job)
+            self._say("files read", self._done, self._counts["paths"])
+
+    def _rows(self, job: Sequence[Look]) -> list[tuple[Row | None, AccessError | None]]:
+        found: list[tuple[Row | None, AccessError | None]] = []
+        for path, wanted, _ in job:
             try:
-                found.append((self._tree.portray(path, wanted), None))
+                found.append((row_of(self._tree.portray(path, wanted)), None))
             except AccessError as error:
                 found.append((self._form_of(path), error))
         return found
 
-    def _form_of(self, path: str) -> Portrait | None:
+    def _form_of(self, path: str) -> Row | None:
         """What can be told of a file that cannot be read."""
         try:
-            return self._tree.portray(path)
+            return row_of(self._tree.portray(path))
         except AccessError:
             return None
 
-    def _drawn(
-        self,
-        path: str,
-        wanted: tuple[str, ...],
-        seen: Portrait | None,
-        error: AccessError | None,
-    ) -> None:
-        self._done += 1
-        if seen is not None:
-            if self._writer.portrait(path, seen):
-                self._counts["changed"] += 1
-            self._counts["digested"] += bool(seen.digests)
-        if error is None or (seen is None and error.absent and not self._writer.knows(path)):
+    def _took(self, look: Look, row: Row | None, error: AccessError | None) -> None:
+        path, wanted, before = look
+        if row is not None:
+            self._writer.seen(path, row)
+            self._counts["digested"] += row.sha256 is not None
+            now = row[:7]
+            if before is not None and before != now and stat.S_ISREG(row.mode):
+                self._changed(path)
+        if error is None or (error.absent and before is None):
             return
         if error.absent:
-            self._writer.changed(path)
-            self._counts["changed"] += 1
-            self._writer.gone(path)
+            self._changed(path)  # it went while we looked
             return
+        if row is None:
+            self._writer.as_walked(path)
         self._unread += 1
         self._writer.unread(path, error)
         if wanted:
             self._system.report(Gap(path, error.what))
+
+    def _changed(self, path: str) -> None:
+        self._writer.changed(path)
+        self._counts["changed"] += 1
 
     def _keep_contents(self) -> None:
         for count, path in enumerate(self._contents, 1):
@@ -312,8 +313,7 @@ class _Taker:
             if size is None:
                 why = "it changed while it was read: its content is not kept"
                 self._system.report(Gap(path, why))
-                self._writer.changed(path)
-                self._counts["changed"] += 1
+                self._changed(path)
                 continue
             self._counts["contents"] += 1
             self._counts["size"] += size

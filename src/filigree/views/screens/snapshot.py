@@ -8,11 +8,10 @@ from filigree.model.answer import Answer
 from filigree.questions.keeping.taking import SnapshotRow, SnapshotSummary
 from filigree.views.options import ViewOptions
 from filigree.views.page import Ink, Piece, Style
-from filigree.views.screens.words import closing, fact
+from filigree.views.screens.words import UNSIGNED, closing, fact, seen
 from filigree.views.text import count_words, size_words
 
 _FIELDS = tuple(field.name for field in fields(SnapshotRow))
-UNSIGNED = "no: whoever can write to the file can make it say anything"
 
 
 def screen(
@@ -23,7 +22,7 @@ def screen(
         yield from fact(ink, "snapshot", Piece(row.file, Style.TITLE), f", {size_words(row.size)}")
         if row.host or row.label:
             yield from fact(ink, "of", ", ".join(filter(None, (row.label, row.host))))
-        yield from fact(ink, "taken", f"from {_moment(row.began)} to {_moment(row.ended)}")
+        yield from fact(ink, "taken", f"from {seen(row.began)} to {seen(row.ended)}")
         told = f"{count_words(row.paths, 'path')}, digests of {count_words(row.digested, 'file')}"
         yield from fact(ink, "seen", told)
         yield from fact(
@@ -64,7 +63,3 @@ def rows(
     """The answer for programs: a record a row."""
     for record in answer.records:
         yield [getattr(record, name) for name in _FIELDS]
-
-
-def _moment(told: str) -> str:
-    return told.replace("T", " ").removesuffix("Z")

@@ -7,10 +7,19 @@ from typing import Any
 from filigree.model.answer import Answer
 from filigree.model.images import ImageFacts
 from filigree.model.package import State
+from filigree.model.signatures import SignatureVerdict
+from filigree.model.snapshots import SnapshotFacts
 from filigree.questions.commands.survey import Survey, SurveySummary, Weight
 from filigree.views.options import ViewOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
-from filigree.views.screens.words import REASON_WORDS, STATE_WORDS, fact, minute
+from filigree.views.screens.words import (
+    REASON_WORDS,
+    STATE_WORDS,
+    UNSIGNED,
+    fact,
+    minute,
+    seen,
+)
 from filigree.views.text import count_words, listed, size_words
 
 _BAR = 30
@@ -25,6 +34,9 @@ def screen(answer: Answer[Survey, SurveySummary], ink: Ink, options: ViewOptions
             f"{found.family} system, {found.architecture or 'any architecture'}, at {answer.system.root}"
         )
     )
+    if found.taken is not None:
+        yield ""
+        yield from _taken(found.taken, ink)
     if found.image is not None:
         yield ""
         yield from _image(found.image, ink)
@@ -89,6 +101,33 @@ def rows(answer: Answer[Survey, SurveySummary], options: ViewOptions) -> Iterato
             yield from (("most_needed", f"{one.name} {one.impact}") for one in found.most_needed)
         else:
             yield (field.name, getattr(found, field.name))
+
+
+def _taken(taken: SnapshotFacts, ink: Ink) -> Iterator[str]:
+    whose = ", ".join(filter(None, (taken.label, taken.host))) or "a host that gives no name"
+    yield from fact(ink, "Snapshot", f"of {whose}, taken of {taken.root}")
+    yield from fact(ink, "Taken", f"{seen(taken.began)} to {seen(taken.ended)}")
+    yield from fact(ink, "By", f"{taken.taken_by}, with version {taken.version}")
+    if taken.options:
+        yield from fact(ink, "How", listed([*taken.options]))
+    yield from fact(
+        ink, "Seen", f"{taken.paths:,} paths; {taken.changed:,} files changed meanwhile"
+    )
+    if taken.gaps:
+        yield from fact(ink, "Not seen", Piece(count_words(taken.gaps, "thing"), Style.WARN))
+    yield from fact(ink, "Signed", *_signed(taken))
+
+
+def _signed(taken: SnapshotFacts) -> list[str | Piece]:
+    if not taken.signed:
+        return [Piece(UNSIGNED, Style.WARN)]
+    judged = taken.signature
+    if judged is None:
+        return [Piece("yes, and not judged: no keys of yours were given", Style.WARN)]
+    style = Style.GOOD if judged.verdict is SignatureVerdict.GOOD else Style.BAD
+    who = "; ".join(one.identity or one.fingerprint for one in judged.signers)
+    told = ", ".join(filter(None, (who, judged.reason)))
+    return [Piece(judged.verdict.value, style), f" ({told})" if told else ""]
 
 
 def _image(image: ImageFacts, ink: Ink) -> Iterator[str]:

@@ -12,7 +12,7 @@ from filigree.questions.verifying.tally import VerifySummary
 from filigree.questions.verifying.verdicts import SIGNED, FileVerdict
 from filigree.views.options import VerifyOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
-from filigree.views.screens.words import STATE_WORDS, VERDICT_STYLES, closing, in_layers
+from filigree.views.screens.words import STATE_WORDS, VERDICT_STYLES, closing, in_layers, seen
 from filigree.views.text import count_words, listed, size_words
 
 _FIELDS = tuple(field.name for field in fields(FileVerdict))
@@ -128,6 +128,8 @@ def _summary(answer: Answer[FileVerdict, VerifySummary], ink: Ink) -> Iterator[s
         f" of {count_words(summary.packages, 'package')} looked at, ",
         f"{size_words(summary.bytes_read)} read in {summary.seconds:.1f} s",
     ]
+    if answer.system.seen_at is not None:
+        parts += (", as seen on ", Piece(seen(answer.system.seen_at), Style.TITLE))
     yield from closing(ink, *parts)
     for verdict in sorted(verdicts, key=_WORST.__getitem__):
         hint = _HINTS.get(verdict)

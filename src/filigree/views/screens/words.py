@@ -38,6 +38,7 @@ VERDICT_STYLES = {
     Verdict.INTACT: Style.GOOD,
 }
 GAPS_SHOWN = 20
+UNSIGNED = "no: whoever can write to the file can make it say anything"
 
 
 def state_words(state: State, held: bool) -> Piece:
@@ -56,6 +57,11 @@ def day(moment: datetime | None) -> str:
 def minute(moment: datetime | None) -> str:
     """A time for people, in UTC."""
     return "" if moment is None else moment.strftime("%Y-%m-%d %H:%M UTC")
+
+
+def seen(told: str) -> str:
+    """A time that is told in ISO 8601, for people."""
+    return told.replace("T", " ").replace("Z", " UTC")
 
 
 def fact(ink: Ink, name: str, *parts: str | Piece, width: int = 14) -> Iterator[str]:
