@@ -34,7 +34,7 @@ def faults_of(answer: Any) -> list[str]:
     if list(answer) != ["schema", "question", "system", "records", "summary", "gaps"]:
         return [f"the answer has {list(answer)}"]
     found = [] if answer["schema"] == SCHEMA else [f"schema {answer['schema']}"]
-    found += _fits(answer["system"], dict[str, str], "system")
+    found += _fits(answer["system"], dict[str, str | None], "system")
     found += _fits(answer["gaps"], list[dict[str, str]], "gaps")
     for gap in answer["gaps"]:
         if set(gap) != {"what", "why"} or not all(gap.values()):

@@ -36,11 +36,13 @@ _WHERE = {
     "keys": "filigree.questions.commands.keys",
     "strays": "filigree.questions.commands.strays",
     "layers": "filigree.questions.commands.layers",
+    "snapshot": "filigree.questions.keeping.taking",
     "repos": "filigree.questions.commands.repos",
     "seek": "filigree.questions.commands.seek",
     "behind": "filigree.questions.commands.behind",
     "groups": "filigree.questions.commands.groups",
     "refresh": "filigree.questions.commands.refresh",
+    "Taking": "filigree.questions.keeping.taking",
     "Manner": "filigree.questions.verifying.verdicts",
     "Against": "filigree.questions.evidence.references",
     "Scope": "filigree.questions.asking.scopes",
@@ -79,6 +81,8 @@ if TYPE_CHECKING:
     from filigree.questions.commands.verify import verify as verify
     from filigree.questions.commands.whatif import whatif as whatif
     from filigree.questions.evidence.references import Against as Against
+    from filigree.questions.keeping.taking import Taking as Taking
+    from filigree.questions.keeping.taking import snapshot as snapshot
     from filigree.questions.offers.options import RepositoryOptions as RepositoryOptions
     from filigree.questions.verifying.verdicts import Manner as Manner
     from filigree.system import System as System

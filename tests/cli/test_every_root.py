@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from filigree.questions.keeping.taking import Taking, take
+from filigree.questions.keeping.taking import Taking, snapshot
 from filigree.system import open_system
 from tests.cli.test_matrix import COMMANDS, STATIONS
 from tests.conftest import Run
@@ -83,7 +83,7 @@ def snapshots(
     roots = dict(zip(STATIONS, (heron, curlew, plover, dunlin), strict=True))
     for name, root in roots.items():
         how = Taking("a test", "0", archives=True, settings=True)
-        take(open_system(str(root)), str(top / name), how)
+        snapshot(open_system(str(root)), str(top / name), how)
     return {name: (root, top / name) for name, root in roots.items()}
 
 
@@ -92,6 +92,6 @@ def snapshots(
 def test_a_snapshot_answers_as_the_directory_did(
     call: Run, snapshots: dict[str, tuple[Path, Path]], command: str, station: str
 ) -> None:
-    directory, snapshot = snapshots[station]
+    directory, kept = snapshots[station]
     there = told(call, command, directory, numbers=True)
-    assert told(call, command, snapshot, numbers=True) == there
+    assert told(call, command, kept, numbers=True) == there

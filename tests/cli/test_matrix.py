@@ -195,7 +195,12 @@ def test_lists_are_refreshed_at_every_station(
 def test_no_command_is_left_out() -> None:
     known = {command.name for command in app.registered_commands}
     # These have tests of their own.
-    assert known - {command.split()[0] for command in COMMANDS} == {"refresh", "demo", "layers"}
+    assert known - {command.split()[0] for command in COMMANDS} == {
+        "refresh",
+        "demo",
+        "layers",
+        "snapshot",
+    }
 
 
 @pytest.mark.parametrize("station", STATIONS)

@@ -6,8 +6,12 @@ from itertools import starmap
 from pathlib import Path
 
 from filigree.access.roots import RecordsOfFamilies, open_root
+from filigree.access.snapshots.opening import open_snapshot
+from filigree.access.snapshots.writing import SnapshotWriter, row_of
 from filigree.access.trees.directory import DirectoryTree
 from filigree.access.trees.protocol import Tree
+from filigree.model.answer import Gap
+from filigree.model.files import Kind
 from tests.trees.images import Entry, hidden, layer_of, layout, zipped
 
 Described = Mapping[str, bytes | str | None]
@@ -71,7 +75,24 @@ def packed_root(described: Described, folder: Path) -> Tree:
     return _opened(path)
 
 
+def snapshot(described: Described, folder: Path) -> Tree:
+    """A snapshot that holds every content."""
+    tree = directory(described, folder)
+    writer = SnapshotWriter(str(folder / "snapshot"))
+    writer.seen("/", row_of(tree.portray("/")))
+    for entry in tree.walk("/"):
+        assert not isinstance(entry, Gap)
+        is_file = entry.kind is Kind.FILE
+        row = row_of(tree.portray(entry.path, ("md5", "sha256") if is_file else ()))
+        writer.seen(entry.path, row)
+        if row.sha256 is not None:
+            writer.content(row.sha256, tree.pieces(entry.path))
+    writer.lay({"form": "1"}, {})
+    writer.keep()
+    return open_snapshot(str(folder / "snapshot"))
+
+
 KINDS: dict[str, Callable[[Described, Path], Tree]] = {
     "directory": directory, "image of one layer": one_layer, "image of three layers": three_layers,
-    "packed root": packed_root,
+    "packed root": packed_root, "snapshot": snapshot,
 }  # fmt: skip

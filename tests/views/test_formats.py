@@ -37,6 +37,7 @@ from filigree.questions.commands.strays import strays
 from filigree.questions.commands.survey import survey
 from filigree.questions.commands.verify import verify
 from filigree.questions.commands.whatif import whatif
+from filigree.questions.keeping.taking import Taking, snapshot
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System, open_system
 from filigree.views.options import ViewOptions
@@ -73,7 +74,7 @@ ASK: dict[str, Callable[[System], Answer[Any, Any]]] = {
 SCHEMA = {
     "survey": "family label architecture packages states reasons held_packages troubled_packages "
     "installed_size paths distinct_paths newest_change newest_package age_days biggest most_needed "
-    "kept room image",
+    "kept room image taken",
     "census": "name version architecture family state reason held section source summary description "
     "homepage license maintainer vendor installed_size archive_size built_at build_host installed_at "
     "repository signature key_id offered_by impact",
@@ -114,6 +115,8 @@ SCHEMA = {
     "remarks "
     "older",
     "groups": "identity name summary repository installed missing members groups",
+    "snapshot": "file size began ended paths digested contents contents_size changed unread unlisted "
+    "signed host label",
     "layers": "number digest made_at made_by size unpacked brings changes removes files troubles",
 }
 
@@ -153,6 +156,8 @@ def answers(
             found["provenance"] = provenance(system, paths)
         with open_system(str(images.get(request.param, images["curlew"]))) as image:
             found["layers"] = layers(image)
+        out = tmp_path_factory.mktemp("snapshots") / request.param
+        found["snapshot"] = snapshot(system, str(out), Taking("a test", "0"))
         yield found
 
 
@@ -180,7 +185,7 @@ def test_the_schema_is_kept(answers: dict[str, Answer[Any, Any]], question: str)
     whole = json.loads(text_of(answers[question], Format.JSON))
     assert list(whole) == ["schema", "question", "system", "records", "summary", "gaps"]
     assert (whole["schema"], whole["question"]) == ("filigree/1", question)
-    assert set(whole["system"]) == {"root", "family", "label"}
+    assert set(whole["system"]) == {"root", "family", "label", "seen_at"}
     nothing = (answers[question].system.family, question) == ("slackware", "leftover")
     assert bool(whole["records"]) is not nothing  # what is left over is not known there
     for record in whole["records"]:

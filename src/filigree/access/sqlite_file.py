@@ -79,6 +79,14 @@ class SqliteFile:
         """Bytes of the database and of what lies beside it."""
         return self._size
 
+    @property
+    def is_whole(self) -> bool:
+        """Whether the file is as long as it says itself, in pages (Database File Format, 1.3.8)."""
+        head = self._lent.at(0, 32)
+        page = int.from_bytes(head[16:18], "big")
+        pages = int.from_bytes(head[28:32], "big")
+        return self._lent.size == pages * (65536 if page == 1 else page) > 0
+
     def tables(self) -> frozenset[str]:
         """The names of the ordinary tables: views and virtual tables are none."""
         query = "SELECT name FROM sqlite_master WHERE type = 'table' AND rootpage > 0 LIMIT 1000"

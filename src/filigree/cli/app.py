@@ -199,6 +199,16 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         ),
     ),
     (
+        "compare",
+        keep.compare,
+        _TIME,
+        (
+            "compare before.snapshot /",
+            "compare before.snapshot after.snapshot --only unexplained --keyring ./auditor.asc",
+            "compare image-1.tar image-2.tar '/usr/bin/*'",
+        ),
+    ),
+    (
         "demo",
         demo.demo,
         _TELL,

@@ -23,8 +23,9 @@ class Shared:
     """What a person asked of every question: which root, and how to show the answer.
 
     `subjects` are the packages that are asked about, as they were typed; `repos_of` is the root whose
-    repositories are asked, None for the same. `keyring` are files of keys that signatures are judged
-    with; `sourced` is whether the question itself has any use for them.
+    repositories are asked, None for the same. `other` is the second of two roots, where a question is of
+    two. `keyring` are files of keys that signatures are judged with; `sourced` is whether the question
+    itself has any use for them.
     """
 
     root: str = "/"
@@ -37,6 +38,7 @@ class Shared:
     verbose: bool = False
     subjects: tuple[str, ...] = ()
     repos_of: str | None = None
+    other: str | None = None
     keyring: tuple[str, ...] = ()
     sourced: bool = False
 

@@ -1,4 +1,4 @@
-"""The commands about time: snapshot."""
+"""The commands about time: snapshot, compare."""
 
 import os
 from typing import Annotated
@@ -15,57 +15,67 @@ from filigree.views.options import NO_OPTIONS
 _KEY_LIMIT = 1 << 20
 
 
+_Out = Annotated[str, typer.Argument(metavar="OUT", help="The file that is to be written.")]
+_Digest = Annotated[
+    str,
+    typer.Option(
+        "--digest",
+        metavar="usual|everything",
+        help="Digest what is on record and what can be run, or every file.",
+    ),
+]
+_Without = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--without",
+        metavar="indexes",
+        help="Leave out what repositories offer: the contents of their indexes.",
+        show_default=False,
+    ),
+]
+_Settings = Annotated[
+    bool,
+    typer.Option(
+        "--with-settings",
+        help="Also keep the contents of edited settings. They may hold secrets.",
+    ),
+]
+_Archives = Annotated[
+    bool,
+    typer.Option("--with-archives", help="Also keep the archives that the system itself keeps."),
+]
+_Label = Annotated[
+    str | None, typer.Option("--label", help="A name of yours for it.", show_default=False)
+]
+_Sign = Annotated[
+    str | None,
+    typer.Option(
+        "--sign",
+        metavar="KEYFILE",
+        help="Sign it with this OpenPGP key, its secret part included.",
+        show_default=False,
+    ),
+]
+
+
 @question
 def snapshot(
     system: System,
-    out: Annotated[str, typer.Argument(metavar="OUT", help="The file that is to be written.")],
-    digest: Annotated[
-        str,
-        typer.Option(
-            metavar="usual|everything",
-            help="Digest what is on record and what can be run, or every file.",
-        ),
-    ] = "usual",
-    without: Annotated[
-        list[str] | None,
-        typer.Option(
-            metavar="indexes",
-            help="Leave out what repositories offer: the contents of their indexes.",
-            show_default=False,
-        ),
-    ] = None,
-    with_settings: Annotated[
-        bool,
-        typer.Option(
-            "--with-settings",
-            help="Also keep the contents of edited settings. They may hold secrets.",
-        ),
-    ] = False,
-    with_archives: Annotated[
-        bool,
-        typer.Option(
-            "--with-archives", help="Also keep the archives that the system itself keeps."
-        ),
-    ] = False,
-    label: Annotated[
-        str | None,
-        typer.Option(help="A name of yours for it.", show_default=False),
-    ] = None,
-    sign: Annotated[
-        str | None,
-        typer.Option(
-            metavar="KEYFILE",
-            help="Sign it with this OpenPGP key, its secret part included.",
-            show_default=False,
-        ),
-    ] = None,
+    out: _Out,
+    digest: _Digest = "usual",
+    without: _Without = None,
+    with_settings: _Settings = False,
+    with_archives: _Archives = False,
+    label: _Label = None,
+    sign: _Sign = None,
     *,
     sources: RepositoryOptions,
 ) -> Shown:
     """Keep this root as one file, that answers every question later."""
     from filigree import __version__
     from filigree.cli.progress import TakingLine
-    from filigree.questions.keeping.taking import Taking, take
+    from filigree.questions.keeping.taking import Taking
+    from filigree.questions.keeping.taking import snapshot as take
 
     if digest not in ("usual", "everything"):
         raise BadQuestion(f"nothing is digested as {digest!r}", None, "say usual or everything")
@@ -80,6 +90,39 @@ def snapshot(
     )  # fmt: skip
     try:
         return take(system, typed_path(out), how, sources), NO_OPTIONS
+    finally:
+        line.close()
+
+
+@question
+def compare(
+    system: System,
+    other: System,
+    globs: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="GLOB", help="Only these paths.", show_default=False),
+    ] = None,
+    only: Annotated[
+        str | None,
+        typer.Option(metavar="unexplained", help="Only what nothing explains.", show_default=False),
+    ] = None,
+    packages: Annotated[
+        bool, typer.Option("--packages", help="Only packages, and what is known of them.")
+    ] = False,
+    files: Annotated[bool, typer.Option("--files", help="Only files.")] = False,
+) -> Shown:
+    """What differs between two roots, and what of it nothing explains."""
+    from filigree.cli.progress import TakingLine
+    from filigree.questions.comparing.comparing import Wish, compare
+
+    if only not in (None, "unexplained"):
+        raise BadQuestion(f"there is nothing {only}", None, "say unexplained")
+    if packages and files:
+        raise BadQuestion("only packages and only files is nothing", None, "give one of them")
+    line = TakingLine()
+    wish = Wish(only is not None, packages, files, tuple(map(typed_path, globs or ())), line)
+    try:
+        return compare(system, other, wish), NO_OPTIONS
     finally:
         line.close()
 

@@ -155,6 +155,18 @@ _SOURCES: dict[str, tuple[Any, Any]] = {
                   help="Parse indexes anew, and keep nothing of them.")], False,
     ),
 }  # fmt: skip
+_PAIR: dict[str, tuple[Any, Any]] = {
+    "before": (
+        Annotated[str, typer.Argument(metavar="A", show_default=False,
+                  help="How it was: a directory, an image, or a snapshot.")], inspect.Parameter.empty,
+    ),
+    "after": (
+        Annotated[str, typer.Argument(metavar="B", show_default=False,
+                  help="How it is now.")], inspect.Parameter.empty,
+    ),
+}  # fmt: skip
+_ONE_ROOT = ("root", "image", "platform", "layer")
+"""What only makes sense of one root."""
 _PATHS_TOO = ("contents", "owner")
 """The commands that ask indexes of paths: they are fetched for these alone."""
 
@@ -162,29 +174,43 @@ _PATHS_TOO = ("contents", "owner")
 def question(command: Callable[..., Shown]) -> Callable[..., None]:
     """Make a command of a function that takes a system and its own options."""
     signature = inspect.signature(command)
-    ours = ("system", "shared", "scope", "sources")
+    ours = ("system", "other", "shared", "scope", "sources")
     own = [p for name, p in signature.parameters.items() if name not in ours]
     scoped, sourced = "scope" in signature.parameters, "sources" in signature.parameters
     keyring = {"keyring": _SOURCES["keyring"]}
-    tables = {**(_SCOPES if scoped else {}), **(_SOURCES if sourced else keyring), **_SHARED}
+    pair = "other" in signature.parameters
+    shown = {name: told for name, told in _SHARED.items() if not pair or name not in _ONE_ROOT}
+    tables = {
+        **(_PAIR if pair else {}), **(_SCOPES if scoped else {}),
+        **(_SOURCES if sourced else keyring), **shown,
+    }  # fmt: skip
     added = [
         inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=kind)
         for name, (kind, default) in tables.items()
     ]
+
+    first = [
+        one.replace(kind=inspect.Parameter.POSITIONAL_OR_KEYWORD)
+        for one in added
+        if one.name in _PAIR
+    ]
+    ordered = [*first, *own, *(one for one in added if one.name not in _PAIR)]
 
     @functools.wraps(command)
     def run(*args: Any, **kwargs: Any) -> None:
         from filigree.cli.showing import answer_and_show
 
         subjects = tuple(kwargs.get("inside") or kwargs.get("subjects") or ())
+        roots = {"root": kwargs.pop("before"), "other": kwargs.pop("after")} if pair else {}
         shared = Shared(
-            **{name: kwargs.pop(name) for name in _SHARED},
+            **{name: kwargs.pop(name) for name in shown},
+            **roots,
             subjects=subjects,
             repos_of=kwargs.get("repos_of"),
             keyring=tuple(map(typed_path, kwargs.get("keyring") or ())),
             sourced=sourced,
         )
-        given = {name: kwargs.pop(name) for name in tables if name not in _SHARED}
+        given = {name: kwargs.pop(name) for name in tables if name in kwargs}
         if scoped:
             more = bool(given["repo_url"] or given["refreshed"])
             flags = given["installed"], given["available"], given["both"]
@@ -195,9 +221,9 @@ def question(command: Callable[..., Shown]) -> Callable[..., None]:
         raise typer.Exit(status)
 
     run.__signature__ = signature.replace(  # type: ignore[attr-defined]
-        parameters=[*own, *added], return_annotation=None
+        parameters=ordered, return_annotation=None
     )
-    run.__annotations__ = {p.name: p.annotation for p in [*own, *added]}
+    run.__annotations__ = {p.name: p.annotation for p in ordered}
     return run
 
 

@@ -26,7 +26,7 @@ _PAGERS = (("less", "-R"), ("more",))
 log = logging.getLogger("filigree")
 
 
-def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
+def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
     """Open the system, ask, show; the exit status comes back."""
     if shared.verbose:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
@@ -46,7 +46,12 @@ def answer_and_show(shared: Shared, ask: Callable[[System], Shown]) -> int:
         system.use_repositories_of(open_system(shared.repos_of, choice=_choice_of(shared.repos_of)))
         system.say(f"the repositories, and the root's keys, are those of {shared.repos_of}")
     log.info("a %s system with %d packages on record", system.family.name, len(system.packages))
-    answer, options = ask(system)
+    if shared.other is None:
+        answer, options = ask(system)
+    else:
+        other = open_system(shared.other, choice=_choice_of(shared.other))
+        _judge_snapshot(other, shared)
+        answer, options = ask(system, other)
     show(answer, shared, options)
     for words in system.asides:
         print(f"filigree: {escaped(words)}", file=sys.stderr)  # noqa: T201 - this is where it is said
@@ -58,7 +63,7 @@ def _judge_snapshot(system: System, shared: Shared) -> None:
     """Judge what a snapshot carries by the auditor's keys, and say what else it rests on."""
     taken = system.tree.taken
     if taken is None:
-        if shared.keyring and not shared.sourced:
+        if shared.keyring and not shared.sourced and shared.other is None:
             raise BadQuestion(
                 "no signature is judged here: the root is no snapshot", ", ".join(shared.keyring)
             )

@@ -36,13 +36,15 @@ def public_key(name: str = OFFICE_KEY) -> bytes:
     return str(secret_key(name).extract_certificate()).encode()
 
 
+@lru_cache(maxsize=1024)
 def clear_signed(text: bytes) -> bytes:
-    """A text between its signatures."""
+    """A text between its signatures: the same whenever it is asked for, as of one who signs once."""
     from pysequoia import SignatureMode, sign
 
     return bytes(sign(secret_key().signer(), text, mode=SignatureMode.CLEAR))
 
 
+@lru_cache(maxsize=1024)
 def detached(data: bytes, key: str = OFFICE_KEY, armoured: bool = True) -> bytes:
     """A signature to lie beside what it is of."""
     from pysequoia import SignatureMode, sign

@@ -7,9 +7,11 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
+from filigree.access.workers import processors
 from filigree.demo import dunlin, plover
 from filigree.demo.archives import (
     BROKEN,
@@ -32,6 +34,8 @@ from filigree.demo.offering import write_repositories
 from filigree.demo.plover import build_plover
 from filigree.demo.repository import CODENAME
 from filigree.demo.server import serving
+from filigree.demo.snapshots import ENDING, write_snapshots
+from filigree.demo.snapshots import FOLDER as SNAPSHOTS
 from filigree.demo.stages import LAST, Stage
 from filigree.model.errors import BadQuestion
 from filigree.questions.offers.options import RepositoryOptions
@@ -51,11 +55,12 @@ _MARK = "made by filigree demo"
 
 @dataclass(frozen=True, slots=True)
 class Stop:
-    """One stop of the walk: what is wondered, and the question that is asked at a station."""
+    """One stop of the walk: what is wondered, and the question that is asked at a station; None where it
+    names its roots itself."""
 
     says: str
     asks: tuple[str, ...]
-    station: str = "heron"
+    station: str | None = "heron"
 
 
 STOPS: tuple[Stop, ...] = (
@@ -139,6 +144,14 @@ STOPS: tuple[Stop, ...] = (
     Stop("And at plover?", ("layers",), NAMES["plover"]),
     Stop("Is the image as it was shipped? Each answer names the layer.",
          ("verify", "foghorn", "lockgate"), NAMES["heron"]),
+    Stop("The office kept what heron was before. Whose word is that?",
+         ("survey", "--keyring", f"{REPOSITORY}/coast.asc"), f"{SNAPSHOTS}/heron{ENDING}"),
+    Stop("What is another since then, and what of it does nothing explain?",
+         ("compare", f"{SNAPSHOTS}/heron{ENDING}", "heron",
+          "--keyring", f"{REPOSITORY}/coast.asc"), None),
+    Stop("And at plover?",
+         ("compare", f"{SNAPSHOTS}/plover{ENDING}", "plover", "--only", "unexplained",
+          "--keyring", f"{REPOSITORY}/coast.asc"), None),
     Stop("Which of the archives would bring this program?",
          ("owner", "tidegauge", "--in", f"./{FOLDER}/tidegauge*", "--in", f"./{FOLDER}/silt*")),
 )  # fmt: skip
@@ -148,7 +161,11 @@ def build_stations(into: Path) -> dict[str, Path]:
     """Build every station below a folder. Raises BadQuestion rather than empty somebody's folder."""
     note = into / "README.txt"
     ours = note.is_file() and _MARK in note.read_text(errors="replace")
-    taken = [name for name in (*STATIONS, FOLDER, REPOSITORY, IMAGES) if (into / name).exists()]
+    taken = [
+        name
+        for name in (*STATIONS, FOLDER, REPOSITORY, IMAGES, SNAPSHOTS)
+        if (into / name).exists()
+    ]
     if taken and not ours:
         raise BadQuestion(
             f"there is a folder {taken[0]} already, and it is not one of ours",
@@ -165,26 +182,29 @@ def build_stations(into: Path) -> dict[str, Path]:
             whole.parent.mkdir(parents=True, exist_ok=True)
             whole.write_bytes(content)
     write_images(into, STATIONS)
+    write_snapshots(into, STATIONS)
     return {name: build(into / name, LAST) for name, build in STATIONS.items()}
 
 
 def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> None:
-    """Ask the questions one after another, each as a person would type it, and show each answer.
+    """Ask the questions, each as a person would type it, and show the answers one after another; while
+    one is shown the next ones are asked.
 
     Meanwhile the repository is served on the loopback address; what is fetched and parsed is kept in a
     cache of the walk's own, and gone afterwards.
     """
     folder = next(iter(roots.values())).parent
     with serving(folder / REPOSITORY) as server, tempfile.TemporaryDirectory() as cache:
-        for stop in STOPS:
-            say("")
-            say(f"# {stop.says}")
-            asks = [word.replace(ADDRESS, server.address) for word in stop.asks]
-            arguments = [*asks, "--root", stop.station]
-            say(f"$ filigree {shlex.join(arguments)}")
-            say("")
-            shown = [*arguments, "--format", "table", "--no-pager"]
-            say(f"(exit status {_run(shown, folder, colour, cache)})")
+        asked = [_arguments(stop, server.address) for stop in STOPS]
+        with ThreadPoolExecutor(processors()) as crew:
+            answers = crew.map(lambda one: _run(one, folder, colour, cache), asked)
+            for stop, arguments, (text, status) in zip(STOPS, asked, answers, strict=True):
+                say("")
+                say(f"# {stop.says}")
+                say(f"$ filigree {shlex.join(arguments)}")
+                say("")
+                say(text.rstrip("\n"))
+                say(f"(exit status {status})")
         say("")
         say(
             "# Four stations, four families: what each can answer to the same questions, and what not."
@@ -200,9 +220,20 @@ def beside(roots: dict[str, Path], colour: bool, cache: str) -> Iterator[str]:
     return side_by_side(roots, RepositoryOptions(cache=cache), Ink(colour, width))
 
 
-def _run(arguments: list[str], folder: Path, colour: bool, cache: str) -> int:
-    command = [sys.executable, "-m", "filigree", *arguments]
+def _arguments(stop: Stop, server: str) -> list[str]:
+    asks = [word.replace(ADDRESS, server) for word in stop.asks]
+    return asks if stop.station is None else [*asks, "--root", stop.station]
+
+
+def _run(arguments: list[str], folder: Path, colour: bool, cache: str) -> tuple[str, int]:
+    """What a question prints, as a person sees it, and its exit status."""
+    command = [sys.executable, "-m", "filigree", *arguments, "--format", "table", "--no-pager"]
     command += ["--color", "always" if colour else "never"]
-    sys.stdout.flush()
     surroundings = {**os.environ, "XDG_CACHE_HOME": cache}
-    return subprocess.run(command, cwd=folder, check=False, env=surroundings).returncode
+    if sys.stdout.isatty():
+        surroundings["COLUMNS"] = str(shutil.get_terminal_size().columns)
+    done = subprocess.run(
+        command, cwd=folder, check=False, env=surroundings, stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT, text=True, encoding="utf-8", errors="replace",
+    )  # fmt: skip
+    return done.stdout, done.returncode

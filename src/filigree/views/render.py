@@ -48,6 +48,7 @@ SCREENS = {
     "provenance": "provenance",
     "layers": "layers",
     "snapshot": "snapshot",
+    "compare": "compare",
 }
 
 

@@ -11,8 +11,9 @@ from filigree.access.images.parts import Image, ImageLayer
 from filigree.access.images.shelf import LayerShelf
 from filigree.access.trees.directories import decoded, encoded
 from filigree.access.trees.protocol import Borrowed, LayerStep, PathChange
-from filigree.access.trees.recorded import Contents, RecordedTree, capabilities_of, observed
+from filigree.access.trees.recorded import Contents, RecordedTree
 from filigree.access.trees.recorded_form import Recorded, RecordFile, open_form, split
+from filigree.access.trees.recorded_rows import capabilities_of, observed
 from filigree.model.errors import AccessError
 from filigree.model.files import Observation
 from filigree.model.images import ImageFacts

@@ -54,7 +54,7 @@ COLUMNS = (
 )  # fmt: skip
 
 
-class Row(NamedTuple):
+class EntryRow(NamedTuple):
     """One row of `entries`, without parent and name."""
 
     mode: int

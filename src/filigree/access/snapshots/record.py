@@ -5,13 +5,14 @@ import json
 import stat
 from collections.abc import Iterator, Sequence
 from functools import lru_cache
+from itertools import chain
 from typing import Any
 
-from filigree.access.snapshots.form import COLUMNS, PIECE, TABLES, VERSION, Row
+from filigree.access.snapshots.form import COLUMNS, PIECE, TABLES, VERSION, EntryRow
 from filigree.access.sqlite_file import SqliteFile
 from filigree.access.trees.directories import decoded
 from filigree.access.trees.protocol import Borrowed
-from filigree.access.trees.recorded_form import Recorded, split
+from filigree.access.trees.recorded_form import PathForm, Recorded, split
 from filigree.formats.random_access import ContainerError
 from filigree.model.errors import AccessError, NoSystem, Obstacle
 from filigree.model.files import KIND_OF_FORM
@@ -58,13 +59,25 @@ class SnapshotRecord:
         found = next(rows, None)
         return None if found is None else self._checked(found, real)
 
-    def below(self, real: bytes) -> Sequence[tuple[bytes, Recorded]]:
-        found = []
+    def below(self, real: bytes) -> Sequence[tuple[bytes, Recorded | AccessError]]:
+        found: list[tuple[bytes, Recorded | AccessError]] = []
         for name, *rest in self.asked(_BELOW, real):
             if not isinstance(name, bytes) or not _is_name(name):
                 raise self._nonsense(real, "a name that no file can have")
-            found.append((name, self._checked(rest, real + b"/" + name)))
+            try:
+                found.append((name, self._checked(rest, real + b"/" + name)))
+            except AccessError as error:
+                found.append((name, error))
         return found
+
+    def forms(self) -> Iterator[PathForm]:
+        columns = ", ".join(f"e.{name}" for name in PathForm._fields[2:])
+        top = f"SELECT x'', x'', {columns} FROM entries e WHERE e.parent = 0"
+        rest = (
+            f"SELECT d.path, e.name, {columns} FROM directories d JOIN entries e ON e.parent = d.id"
+            " ORDER BY d.path, e.name"
+        )
+        return map(PathForm._make, chain(self.asked(top), self.asked(rest)))
 
     def names(self, real: bytes) -> Sequence[bytes]:
         found = [name for (name,) in self.asked(_NAMES, real)]
@@ -104,8 +117,8 @@ class SnapshotRecord:
     def _checked(self, row: Sequence[Any], real: bytes) -> Recorded:
         if (
             not all(isinstance(one, int) for one in row[:_NUMBERS])
+            or not 0 <= row[0] < 1 << 16
             or stat.S_IFMT(row[0]) not in KIND_OF_FORM
-            or row[0] >> 16
             or not all(one is None or isinstance(one, bytes) for one in (row[at] for at in _BYTES))
             or any(row[at] is not None and len(row[at]) != size for at, size in _LENGTHS.items())
             or not all(one is None or isinstance(one, str) for one in (row[at] for at in _TEXTS))
@@ -113,7 +126,7 @@ class SnapshotRecord:
         ):
             raise self._nonsense(real, "a row that makes no sense")
         number, _ = self._numbers.get(row[8], (0, None))
-        seen = Row._make(row)
+        seen = EntryRow._make(row)
         return Recorded(
             mode=seen.mode, uid=seen.uid, gid=seen.gid, size=seen.size, modified=seen.modified,
             changed=seen.changed, inode=seen.inode, device=seen.device, target=seen.target,
@@ -153,11 +166,12 @@ class SnapshotContents:
         parts = list(self._record.asked(asked, row.sha256)) if row.sha256 is not None else []
         if not parts:
             raise AccessError(Obstacle.FAILED, path, "the snapshot does not hold its content")
-        if row.size > _LARGEST or [part for part, _ in parts] != list(range(len(parts))):
+        count = max(1, -(-row.size // PIECE))
+        if row.size > _LARGEST or [part for part, _ in parts] != list(range(count)):
             raise AccessError(
                 Obstacle.FAILED, path, "the snapshot has a content that makes no sense"
             )
-        lent = _Kept(self._record, row, path)
+        lent = _PartedContent(self._record, row, path)
         digest = hashlib.sha256()
         at = 0
         while piece := lent.at(at, PIECE):
@@ -175,7 +189,7 @@ class SnapshotContents:
         """The record is closed by itself."""
 
 
-class _Kept:
+class _PartedContent:
     """A content in parts of PIECE bytes each, but for the last; each is unpacked when it is asked for."""
 
     def __init__(self, record: SnapshotRecord, row: Recorded, path: str) -> None:
@@ -222,6 +236,8 @@ class _Kept:
 
 def check_form(file: SqliteFile, path: str) -> None:
     """Raises NoSystem where a file is no snapshot, or one of another form."""
+    if not file.is_whole:
+        raise NoSystem("it is a database that is cut off", path, "check that it was copied whole")
     try:
         made = {
             (str(name), str(sql))

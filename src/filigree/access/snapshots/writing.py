@@ -13,7 +13,7 @@ import tempfile
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
-from filigree.access.snapshots.form import COLUMNS, PIECE, TABLES, Row
+from filigree.access.snapshots.form import COLUMNS, PIECE, TABLES, EntryRow
 from filigree.access.trees.directories import encoded
 from filigree.access.trees.protocol import Entry, Portrait
 from filigree.formats.file_capabilities import ATTRIBUTE
@@ -43,7 +43,7 @@ _WANTED = (
 )
 
 
-class Look(NamedTuple):
+class SecondLook(NamedTuple):
     """A path that is to be looked at again: with which digests, and how a walk told it, None where none
     did."""
 
@@ -52,7 +52,7 @@ class Look(NamedTuple):
     before: tuple[int, ...] | None
 
 
-def row_of(seen: Portrait) -> Row:
+def row_of(seen: Portrait) -> EntryRow:
     """The row of a portrait; its file system is by the system's own number."""
     digests: dict[str, bytes] = {}
     other = None
@@ -63,7 +63,7 @@ def row_of(seen: Portrait) -> Row:
         else:
             other = digest
     more = {name: data.hex() for name, data in seen.attributes.items() if name != ATTRIBUTE}
-    return Row(
+    return EntryRow(
         *seen[:9], target=None if seen.link_target is None else encoded(seen.link_target),
         capabilities=seen.attributes.get(ATTRIBUTE),
         attributes=json.dumps(more, sort_keys=True) if more else None, md5=digests.get("md5"),
@@ -120,7 +120,7 @@ class SnapshotWriter:
         if len(self._walk) >= _BATCH:
             self._flush()
 
-    def seen(self, path: str, row: Row) -> None:
+    def seen(self, path: str, row: EntryRow) -> None:
         """A path with all that could be told of it."""
         self._rows.append((*_split(path), *row))
         if len(self._rows) >= _BATCH:
@@ -153,7 +153,7 @@ class SnapshotWriter:
             f" WHERE (mode & {0o170000}) = {FORM_OF_KIND[Kind.FILE]} {only}"
         )
 
-    def left(self, most: int, after: str | None) -> list[Look]:
+    def left(self, most: int, after: str | None) -> list[SecondLook]:
         """So many of the next paths of the walk, in their order."""
         self._flush()
         rows = self._made.execute(
@@ -163,7 +163,7 @@ class SnapshotWriter:
         )
         return [_look(above, name, told, tuple(form)) for above, name, told, *form in rows]
 
-    def elsewhere(self) -> list[Look]:
+    def elsewhere(self) -> list[SecondLook]:
         """The paths that are wanted and that no walk told."""
         rows = self._made.execute(
             f"SELECT DISTINCT parent, name, {_WANTED} FROM scratch.wanted s WHERE NOT EXISTS"
@@ -189,6 +189,10 @@ class SnapshotWriter:
     def changed(self, path: str) -> None:
         """A file that was not the same at the beginning and at the end."""
         self._made.execute("INSERT OR IGNORE INTO changed VALUES (?)", (encoded(path),))
+
+    def changed_count(self) -> int:
+        """How many files were not the same."""
+        return int(self._made.execute("SELECT count(*) FROM changed").fetchone()[0])
 
     def gap(self, what: str, why: str) -> None:
         """What could not be looked at."""
@@ -284,9 +288,11 @@ def _opened(path: str) -> sqlite3.Connection:
     return made
 
 
-def _look(above: bytes, name: bytes, told: str | None, before: tuple[int, ...] | None) -> Look:
+def _look(
+    above: bytes, name: bytes, told: str | None, before: tuple[int, ...] | None
+) -> SecondLook:
     wanted = tuple(sorted({"sha256", *told.split(",")})) if told else ()
-    return Look((above + b"/" + name).decode("utf-8", "surrogateescape"), wanted, before)
+    return SecondLook((above + b"/" + name).decode("utf-8", "surrogateescape"), wanted, before)
 
 
 def _split(path: str) -> tuple[bytes, bytes]:

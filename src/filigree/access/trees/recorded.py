@@ -19,20 +19,19 @@ from filigree.access.trees.protocol import (
     Portrait,
     WithoutLayers,
 )
-from filigree.access.trees.recorded_form import Record, Recorded
+from filigree.access.trees.recorded_form import PathForm, Recorded, TreeRecord
+from filigree.access.trees.recorded_rows import capabilities_of, entry_of, observed
 from filigree.access.trees.walking import MADE_UP, UNKNOWN, another_file_system
 from filigree.formats.file_capabilities import (
     ATTRIBUTE,
-    CapabilityError,
-    read_attribute,
-    write_capabilities,
 )
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle
-from filigree.model.files import KIND_OF_FORM, Observation
+from filigree.model.files import Observation
 
 _REMEMBERED = 1 << 16
 _DEEPEST = 256
+_KEPT = ("md5", "sha1", "sha256")
 
 
 class Contents(Protocol):
@@ -54,7 +53,7 @@ class Contents(Protocol):
 class RecordedTree(WithoutLayers):
     """One record, and where its contents are."""
 
-    def __init__(self, root: str, record: Record, contents: Contents) -> None:
+    def __init__(self, root: str, record: TreeRecord, contents: Contents) -> None:
         self.root = root
         self._record = record
         self._contents = contents
@@ -68,6 +67,14 @@ class RecordedTree(WithoutLayers):
     def row(self, real: bytes) -> Recorded | None:
         """What stands at a real path; None where nothing does, and where nobody looked."""
         return self._record.row(real)
+
+    def forms(self) -> Iterator[PathForm]:
+        """Every path, by the directory that it lies in and its name."""
+        return self._record.forms()
+
+    def unseen(self, real: bytes) -> str | None:
+        """Why nobody looked at what stands, or does not, at a real path; None where somebody did."""
+        return self._record.unseen(real)
 
     def _missing(self, real: bytes, shown: str) -> AccessError:
         """What to say of a real path where nothing stands: who did not look does not say `absent`."""
@@ -323,9 +330,16 @@ class RecordedTree(WithoutLayers):
         why = self._record.unlisted(place)
         if why is not None:
             yield Gap(path or "/", why)
-        for name, row in self._record.below(place):
+        try:
+            rows = self._record.below(place)
+        except AccessError as error:
+            yield Gap(path or "/", error.what)
+            return
+        for name, row in rows:
             whole = f"{path}/{decoded(name)}"
-            if not stat.S_ISDIR(row.mode):
+            if isinstance(row, AccessError):
+                yield Gap(whole, row.what)
+            elif not stat.S_ISDIR(row.mode):
                 yield entry_of(whole, row)
             elif (
                 row.file_system != file_system
@@ -341,45 +355,18 @@ class RecordedTree(WithoutLayers):
                 yield Gap(whole, f"more than {_DEEPEST} directories deep")
             else:
                 child = place + b"/" + name
-                empty = not self._record.names(child)
-                yield entry_of(whole, row)._replace(empty=empty)
+                yield entry_of(whole, row)._replace(empty=self._is_empty(child))
                 yield from self._inside(child, whole, depth + 1, row.file_system, further)
+
+    def _is_empty(self, real: bytes) -> bool:
+        try:
+            return not self._record.names(real)
+        except AccessError:
+            return False  # whoever looks into it is told why
 
     def room(self, path: str) -> tuple[int, int, int]:
         """Raises AccessError: a record is on no file system of its own."""
         raise AccessError(Obstacle.FAILED, path, "what was recorded has no room of its own")
-
-
-def entry_of(path: str, row: Recorded) -> Entry:
-    """A row, as a walk tells it."""
-    return Entry(
-        path, KIND_OF_FORM[stat.S_IFMT(row.mode)], row.size, row.mode & 0o7777, row.uid, row.gid,
-        row.modified, None if row.target is None else decoded(row.target), changed=row.changed,
-        inode=row.inode, device=row.device, file_system=row.file_system,
-    )  # fmt: skip
-
-
-def observed(row: Recorded, digest: str | None, capabilities: str | None) -> Observation:
-    """A row, as whoever looked at the path would have seen it."""
-    return Observation(
-        kind=KIND_OF_FORM[stat.S_IFMT(row.mode)], size=row.size, mode=row.mode & 0o7777, uid=row.uid,
-        gid=row.gid, modified=row.modified,
-        link_target=None if row.target is None else decoded(row.target), digest=digest,
-        device=row.device, capabilities=capabilities, inode=row.inode, changed=row.changed,
-    )  # fmt: skip
-
-
-_KEPT = ("md5", "sha1", "sha256")
-
-
-def capabilities_of(data: bytes | None) -> str:
-    """The text of an attribute of capabilities, or why it is none; empty where there are none."""
-    if not data:
-        return ""
-    try:
-        return write_capabilities(read_attribute(data))
-    except CapabilityError as error:
-        return str(error)
 
 
 def _pieces(lent: Borrowed, size: int) -> Iterator[bytes]:

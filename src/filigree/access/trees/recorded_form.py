@@ -63,19 +63,41 @@ class Recorded(NamedTuple):
     attributes: tuple[tuple[str, bytes], ...] = ()
 
 
-class Record(Protocol):
+class PathForm(NamedTuple):
+    """What two records are compared by: a path, and all of its form that tells what it is."""
+
+    parent: bytes
+    name: bytes
+    mode: int
+    uid: int
+    gid: int
+    size: int
+    modified: int
+    device: int
+    target: bytes | None
+    capabilities: bytes | None
+    md5: bytes | None
+    sha1: bytes | None
+    sha256: bytes | None
+
+
+class TreeRecord(Protocol):
     """What a recorded tree answers from: rows by real paths. Raises AccessError where it is damaged."""
 
     def row(self, real: bytes) -> Recorded | None:
         """What stands at a real path; None where nothing does."""
         ...
 
-    def below(self, real: bytes) -> Sequence[tuple[bytes, Recorded]]:
-        """Names and rows of all that lies in a directory, by name."""
+    def below(self, real: bytes) -> Sequence[tuple[bytes, Recorded | AccessError]]:
+        """Names and rows of all that lies in a directory, by name; or why a row cannot be told."""
         ...
 
     def names(self, real: bytes) -> Sequence[bytes]:
         """The names of all that lies in a directory."""
+        ...
+
+    def forms(self) -> Iterator[PathForm]:
+        """Every path, by the directory that it lies in and its name, as it stands: not checked."""
         ...
 
     def unseen(self, real: bytes, /) -> str | None:
@@ -167,12 +189,17 @@ class RecordFile:
         found = next(self._rows(SELECT, *split(real)), None)
         return None if found is None else Recorded(*found)
 
-    def below(self, real: bytes) -> Sequence[tuple[bytes, Recorded]]:
+    def below(self, real: bytes) -> Sequence[tuple[bytes, Recorded | AccessError]]:
         rows = self._rows(_BELOW, real)
         return [(name, Recorded(*rest)) for name, *rest in rows]
 
     def names(self, real: bytes) -> Sequence[bytes]:
         return [name for (name,) in self._rows(_NAMES, real)]
+
+    def forms(self) -> Iterator[PathForm]:
+        columns = ", ".join(PathForm._fields)
+        asked = f"SELECT {columns} FROM entries ORDER BY parent, name"
+        return map(PathForm._make, self._rows(asked))
 
     def unseen(self, _: bytes) -> str | None:
         return None

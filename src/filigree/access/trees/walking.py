@@ -137,7 +137,8 @@ def _names(handle: int) -> list[bytes]:
 
 def _entry(path: str, seen: os.stat_result, target: str | None) -> Entry:
     return Entry(
-        path, KIND_OF_FORM[stat.S_IFMT(seen.st_mode)], seen.st_size, stat.S_IMODE(seen.st_mode),
-        seen.st_uid, seen.st_gid, seen.st_mtime_ns, target, False, seen.st_ctime_ns, seen.st_ino,
-        seen.st_rdev, seen.st_dev,
+        path=path, kind=KIND_OF_FORM[stat.S_IFMT(seen.st_mode)], size=seen.st_size,
+        mode=stat.S_IMODE(seen.st_mode), uid=seen.st_uid, gid=seen.st_gid,
+        modified=seen.st_mtime_ns, link_target=target, changed=seen.st_ctime_ns, inode=seen.st_ino,
+        device=seen.st_rdev, file_system=seen.st_dev,
     )  # fmt: skip

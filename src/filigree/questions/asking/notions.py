@@ -29,6 +29,7 @@ ASKS: Mapping[str, tuple[str, ...]] = {
     "keys": ("keys",),
     "strays": ("paths", "moved"),
     "layers": ("packages", "paths", "content", "config", "moved"),
+    "snapshot": ("packages", "paths"),
     "repos": _OFFER,
     "behind": ("packages", "held", *_OFFER, "choice", "order", "advisories"),
     "refresh": _OFFER,

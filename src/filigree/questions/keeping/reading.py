@@ -77,7 +77,7 @@ ARCHIVES = "archives"
 """What reads the archives that the system keeps."""
 
 
-class Asked(NamedTuple):
+class WhatWasRead(NamedTuple):
     """What a question read: real paths of files, and of paths that are not walked those that it asked
     for. `failure` is why it did not come to its end."""
 
@@ -86,7 +86,9 @@ class Asked(NamedTuple):
     failure: str | None
 
 
-def ask(tree: Tree, name: str, unwalked: tuple[str, ...], options: RepositoryOptions) -> Asked:
+def ask(
+    tree: Tree, name: str, unwalked: tuple[str, ...], options: RepositoryOptions
+) -> WhatWasRead:
     """Ask one question of READERS, and note what it asks of the tree."""
     noting = NotingTree(tree)
     failure = None
@@ -97,10 +99,10 @@ def ask(tree: Tree, name: str, unwalked: tuple[str, ...], options: RepositoryOpt
         failure = str(error)
     fronts = tuple(f"{path}/" for path in unwalked)
     looked = tuple(path for path in noting.looked if path in unwalked or path.startswith(fronts))
-    return Asked(tuple(noting.contents), looked, failure)
+    return WhatWasRead(tuple(noting.contents), looked, failure)
 
 
-class Wanted(NamedTuple):
+class OnRecord(NamedTuple):
     """What is to be digested of the files of some packages: real paths, each with an algorithm; which of
     their settings are edited; and what was read for their records."""
 
@@ -110,7 +112,7 @@ class Wanted(NamedTuple):
     gaps: list[Gap]
 
 
-def wanted_of(tree: Tree, names: tuple[str, ...], settings: bool) -> Wanted:
+def wanted_of(tree: Tree, names: tuple[str, ...], settings: bool) -> OnRecord:
     """The paths on record of some packages, by which algorithms their records tell contents; all that is
     on record of them is read."""
     noting = NotingTree(tree)
@@ -131,7 +133,7 @@ def wanted_of(tree: Tree, names: tuple[str, ...], settings: bool) -> Wanted:
                 size = tree.holds(record.location, record.digest, 1 << 26)
                 if size < 0 and (real := _real(system, record)) is not None:
                     edited.append(real)
-    return Wanted(digests, edited, list(noting.contents), system.gaps[known:])
+    return OnRecord(digests, edited, list(noting.contents), system.gaps[known:])
 
 
 def _read(system: System, package: Package) -> None:

@@ -15,14 +15,21 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import NamedTuple
 
-from filigree.access.snapshots.form import VERSION, Row
-from filigree.access.snapshots.writing import Look, SnapshotWriter, row_of
+from filigree.access.snapshots.form import VERSION, EntryRow
+from filigree.access.snapshots.writing import SecondLook, SnapshotWriter, row_of
 from filigree.access.trees.walking import kinds_of_file_systems
 from filigree.access.workers import share
 from filigree.families.registry import is_archive_name
 from filigree.model.answer import Answer, Gap, iso
 from filigree.model.errors import AccessError, Obstacle
-from filigree.questions.keeping.reading import ARCHIVES, READERS, Asked, Wanted, ask, wanted_of
+from filigree.questions.keeping.reading import (
+    ARCHIVES,
+    READERS,
+    OnRecord,
+    WhatWasRead,
+    ask,
+    wanted_of,
+)
 from filigree.questions.keeping.statement import signed
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
@@ -103,7 +110,7 @@ class SnapshotSummary:
 _Job = tuple[str, tuple[str, ...]]
 
 
-def take(
+def snapshot(
     system: System, out: str, how: Taking, options: RepositoryOptions = EVERYTHING
 ) -> Answer[SnapshotRow, SnapshotSummary]:
     """Take a snapshot of a root, and put it at `out`, whole or not at all.
@@ -131,7 +138,7 @@ class _Taker:
         self._options = options._replace(quiet=True, progress=None, working=None)
         self._unwalked: list[str] = []
         self._contents: dict[str, None] = {}
-        self._counts = {"paths": 0, "digested": 0, "contents": 0, "size": 0, "changed": 0}
+        self._counts = {"paths": 0, "digested": 0, "contents": 0, "size": 0}
         self._unread = self._done = 0
 
     def taken(self, out: str) -> tuple[SnapshotRow, float]:
@@ -147,8 +154,8 @@ class _Taker:
         made = self._writer.lay(about, kinds_of_file_systems())
         if self._how.key is not None:
             made.execute("INSERT INTO signatures VALUES (?, ?)", signed(made, self._how.key))
+        counts = {**self._counts, "changed": self._writer.changed_count()}
         size = self._writer.keep()
-        counts = self._counts
         row = SnapshotRow(
             file=out, size=size, began=about["began"], ended=about["ended"], paths=counts["paths"],
             digested=counts["digested"], contents=counts["contents"],
@@ -202,7 +209,7 @@ class _Taker:
         jobs += [("", tuple(names[at : at + _PACKAGES])) for at in range(0, len(names), _PACKAGES)]
         unwalked = tuple(self._unwalked)
 
-        def work(job: _Job) -> Asked | Wanted:
+        def work(job: _Job) -> WhatWasRead | OnRecord:
             name, packages = job
             if name:
                 return ask(self._tree, name, unwalked, self._options)
@@ -216,15 +223,15 @@ class _Taker:
         self._writer.want((path, "sha256") for path in self._contents)
         self._writer.want_all(programs=not self._how.everything)
 
-    def _noted(self, job: _Job, found: Asked | Wanted | None, failure: str | None) -> None:
+    def _noted(self, job: _Job, found: WhatWasRead | OnRecord | None, failure: str | None) -> None:
         name, packages = job
-        if isinstance(found, Wanted):
+        if isinstance(found, OnRecord):
             self._writer.want(found.digests)
             self._contents.update(dict.fromkeys((*found.contents, *found.edited)))
             for gap in found.gaps:
                 self._system.report(gap)
             return
-        if isinstance(found, Asked):
+        if isinstance(found, WhatWasRead):
             self._contents.update(dict.fromkeys(found.contents))
             self._writer.want((path, "sha256") for path in found.looked)
             failure = found.failure
@@ -246,7 +253,7 @@ class _Taker:
             self._look_at(wave)
         self._look_at(self._writer.elsewhere())
 
-    def _look_at(self, wave: list[Look]) -> None:
+    def _look_at(self, wave: list[SecondLook]) -> None:
         jobs = [wave[at : at + _CHUNK] for at in range(0, len(wave), _CHUNK)]
         for done in share(jobs, self._rows):
             job = jobs[done.place]
@@ -259,8 +266,8 @@ class _Taker:
             self._done += len(job)
             self._say("files read", self._done, self._counts["paths"])
 
-    def _rows(self, job: Sequence[Look]) -> list[tuple[Row | None, AccessError | None]]:
-        found: list[tuple[Row | None, AccessError | None]] = []
+    def _rows(self, job: Sequence[SecondLook]) -> list[tuple[EntryRow | None, AccessError | None]]:
+        found: list[tuple[EntryRow | None, AccessError | None]] = []
         for path, wanted, _ in job:
             try:
                 found.append((row_of(self._tree.portray(path, wanted)), None))
@@ -268,25 +275,25 @@ class _Taker:
                 found.append((self._form_of(path), error))
         return found
 
-    def _form_of(self, path: str) -> Row | None:
+    def _form_of(self, path: str) -> EntryRow | None:
         """What can be told of a file that cannot be read."""
         try:
             return row_of(self._tree.portray(path))
         except AccessError:
             return None
 
-    def _took(self, look: Look, row: Row | None, error: AccessError | None) -> None:
+    def _took(self, look: SecondLook, row: EntryRow | None, error: AccessError | None) -> None:
         path, wanted, before = look
         if row is not None:
             self._writer.seen(path, row)
             self._counts["digested"] += row.sha256 is not None
             now = row[:7]
             if before is not None and before != now and stat.S_ISREG(row.mode):
-                self._changed(path)
+                self._writer.changed(path)
         if error is None or (error.absent and before is None):
             return
         if error.absent:
-            self._changed(path)  # it went while we looked
+            self._writer.changed(path)  # it went while we looked
             return
         if row is None:
             self._writer.as_walked(path)
@@ -294,10 +301,6 @@ class _Taker:
         self._writer.unread(path, error)
         if wanted:
             self._system.report(Gap(path, error.what))
-
-    def _changed(self, path: str) -> None:
-        self._writer.changed(path)
-        self._counts["changed"] += 1
 
     def _keep_contents(self) -> None:
         for count, path in enumerate(self._contents, 1):
@@ -313,7 +316,7 @@ class _Taker:
             if size is None:
                 why = "it changed while it was read: its content is not kept"
                 self._system.report(Gap(path, why))
-                self._changed(path)
+                self._writer.changed(path)
                 continue
             self._counts["contents"] += 1
             self._counts["size"] += size

@@ -65,20 +65,7 @@ def screen(answer: Answer[Survey, SurveySummary], ink: Ink, options: ViewOptions
     if found.most_needed:
         words = [f"{one.name} ({one.impact:,})" for one in found.most_needed]
         yield from fact(ink, "Most needed", f"{', '.join(words)}: so many packages stand on each")
-    if found.biggest:
-        yield ""
-        yield ink.paint(line(Piece("The biggest", Style.TITLE)))
-        yield from ink.table(
-            (
-                Column("", wrap=True),
-                Column("", wrap=True),
-                Column(""),
-                Column("", right=True),
-                Column(""),
-            ),
-            [_weight(weight, found.biggest[0].installed_size or 1) for weight in found.biggest],
-            indent=2,
-        )
+    yield from _biggest(found, ink)
 
 
 def titles(options: ViewOptions) -> Sequence[str]:
@@ -101,6 +88,24 @@ def rows(answer: Answer[Survey, SurveySummary], options: ViewOptions) -> Iterato
             yield from (("most_needed", f"{one.name} {one.impact}") for one in found.most_needed)
         else:
             yield (field.name, getattr(found, field.name))
+
+
+def _biggest(found: Survey, ink: Ink) -> Iterator[str]:
+    if not found.biggest:
+        return
+    yield ""
+    yield ink.paint(line(Piece("The biggest", Style.TITLE)))
+    yield from ink.table(
+        (
+            Column("", wrap=True),
+            Column("", wrap=True),
+            Column(""),
+            Column("", right=True),
+            Column(""),
+        ),
+        [_weight(weight, found.biggest[0].installed_size or 1) for weight in found.biggest],
+        indent=2,
+    )
 
 
 def _taken(taken: SnapshotFacts, ink: Ink) -> Iterator[str]:

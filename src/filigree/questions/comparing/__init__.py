@@ -1,0 +1,1 @@
+"""Two roots, held against each other: what is another, and what explains it."""

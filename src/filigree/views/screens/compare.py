@@ -1,0 +1,118 @@
+"""How a comparison is shown: what nothing explains first, then what is explained, by what explains it."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import fields
+from typing import Any
+
+from filigree.model.answer import Answer
+from filigree.questions.comparing.comparing import CompareSummary
+from filigree.questions.comparing.differences import ChangeKind, Compared, What
+from filigree.questions.finding.ranks import Rank
+from filigree.views.options import ViewOptions
+from filigree.views.page import Column, Ink, Piece, Style, line
+from filigree.views.screens.words import closing, seen
+from filigree.views.text import count_words, listed
+
+_FIELDS = tuple(field.name for field in fields(Compared))
+_TABLE = (Column(""), Column("", wrap=True), Column("", wrap=True))
+_SHOWN = 12
+"""So many paths that one thing explains are named."""
+_RANKS = {Rank.RIGHTS: "runs with others' rights", Rank.PROGRAM: "program", Rank.OTHER: ""}
+_WORDS = {
+    ChangeKind.RECORD: "record", ChangeKind.REASON: "why it is there", ChangeKind.ORIGIN: "repository",
+}  # fmt: skip
+
+
+def screen(
+    answer: Answer[Compared, CompareSummary], ink: Ink, options: ViewOptions
+) -> Iterator[str]:
+    """The answer of `compare` for people."""
+    unexplained = [row for row in answer.records if row.explained_by is None]
+    explained = [row for row in answer.records if row.explained_by is not None]
+    if unexplained:
+        yield ink.paint(line(Piece("What nothing explains", Style.BAD)))
+        yield from ink.table(_TABLE, [_cells(row) for row in unexplained], indent=2)
+        yield ""
+    packages = [row for row in explained if row.what is not What.FILE]
+    if packages:
+        yield ink.paint(line(Piece("What is explained", Style.TITLE)))
+        yield from ink.table(_TABLE, [_cells(row) for row in packages], indent=2)
+        yield ""
+    yield from _files([row for row in explained if row.what is What.FILE], ink)
+    summary = answer.summary
+    counts = [count_words(count, *_counted(what)) for what, count in summary.by_what.items()]
+    style = Style.BAD if summary.unexplained else Style.GOOD
+    told = (
+        f"{summary.unexplained:,} of them unexplained" if summary.unexplained else "all explained"
+    )
+    if not summary.differences:
+        words: list[str | Piece] = [Piece("Nothing differs", Style.GOOD)]
+    else:
+        number = count_words(summary.differences, "difference")
+        words = [Piece(number, Style.TITLE), f" ({listed(counts)}), ", Piece(told, style)]
+    yield from closing(ink, *words, f", from {_root(summary.before, summary.before_seen_at)} to "
+                       f"{_root(summary.after, summary.after_seen_at)}")  # fmt: skip
+
+
+def titles(options: ViewOptions) -> Sequence[str]:
+    """What each part of a row is called."""
+    return _FIELDS
+
+
+def rows(answer: Answer[Compared, CompareSummary], options: ViewOptions) -> Iterator[Sequence[Any]]:
+    """The answer for programs: a record a row."""
+    for row in answer.records:
+        told = [getattr(row, name) for name in _FIELDS]
+        told[_FIELDS.index("aspects")] = " ".join(row.aspects)
+        yield told
+
+
+def _files(found: Sequence[Compared], ink: Ink) -> Iterator[str]:
+    """Paths that are explained, together with all that the same thing explains."""
+    by_reason: dict[str, list[Compared]] = {}
+    for row in found:
+        by_reason.setdefault(row.explained_by or "", []).append(row)
+    for reason, held in by_reason.items():
+        number = count_words(len(held), "file")
+        yield from ink.flowed(line(Piece(number, Style.TITLE), f": {reason}"))
+        yield from ink.table(_TABLE, [_cells(row) for row in held[:_SHOWN]], indent=2)
+        if len(held) > _SHOWN:
+            yield f"  and {len(held) - _SHOWN:,} more (--format lines names them all)"
+        yield ""
+
+
+def _cells(row: Compared) -> list[str | Piece]:
+    style = Style.WARN if row.explained_by is None else Style.FAINT
+    word = _WORDS.get(row.change, row.change.value)
+    name = (
+        row.subject if row.what in (What.FILE, What.PACKAGE) else f"{row.what.value} {row.subject}"
+    )
+    told: list[str] = []
+    if row.what is What.FILE:
+        if row.rank is not Rank.OTHER:
+            told.append(_RANKS[row.rank])
+        if row.package:
+            told.append(f"of {row.package}")
+        if row.change is ChangeKind.ALTERED:
+            told.append(f"other {listed([one.value.replace('-', ' ') for one in row.aspects])}")
+    elif row.before is not None and row.after is not None and row.change is not ChangeKind.RECORD:
+        told.append(f"{row.before} → {row.after}")
+    else:
+        told.append(row.after or row.before or "")
+    if row.explained_by is None and row.why:
+        told.append(row.why)
+    elif row.what is not What.FILE and row.explained_by:
+        told.append(row.explained_by)
+    if row.layer is not None:
+        told.append(f"layer {row.layer}")
+    return [Piece(word, style), Piece(name, Style.NAME), "; ".join(filter(None, told))]
+
+
+def _counted(what: What) -> tuple[str, str]:
+    plurals = {What.REPOSITORY: "repositories", What.POLICY: "policies", What.HISTORY: "events"}
+    one = "event" if what is What.HISTORY else what.value
+    return one, plurals.get(what, f"{one}s")
+
+
+def _root(root: str, seen_at: str | None) -> str:
+    return root if seen_at is None else f"{root} ({seen(seen_at)})"
