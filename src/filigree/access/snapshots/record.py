@@ -5,7 +5,6 @@ import json
 import stat
 from collections.abc import Iterator, Sequence
 from functools import lru_cache
-from itertools import chain
 from typing import Any
 
 from filigree.access.snapshots.form import COLUMNS, PIECE, TABLES, VERSION, EntryRow
@@ -50,9 +49,10 @@ class SnapshotRecord:
         try:
             yield from self._file.rows(query, *values)
         except ContainerError as error:
-            raise AccessError(
-                Obstacle.FAILED, self._root, f"the snapshot is damaged: {error}"
-            ) from error
+            raise self._damaged(error) from error
+
+    def _damaged(self, error: ContainerError) -> AccessError:
+        return AccessError(Obstacle.FAILED, self._root, f"the snapshot is damaged: {error}")
 
     def _row(self, real: bytes) -> Recorded | None:
         rows = self.asked(_ROW, *split(real)) if real else self.asked(_TOP)
@@ -70,14 +70,18 @@ class SnapshotRecord:
                 found.append((name, error))
         return found
 
-    def forms(self) -> Iterator[PathForm]:
+    def forms(self) -> Iterator[list[tuple[Any, ...]]]:
         columns = ", ".join(f"e.{name}" for name in PathForm._fields[2:])
         top = f"SELECT x'', x'', {columns} FROM entries e WHERE e.parent = 0"
         rest = (
             f"SELECT d.path, e.name, {columns} FROM directories d JOIN entries e ON e.parent = d.id"
             " ORDER BY d.path, e.name"
         )
-        return map(PathForm._make, chain(self.asked(top), self.asked(rest)))
+        yield list(self.asked(top))
+        try:
+            yield from self._file.batches(rest)
+        except ContainerError as error:
+            raise self._damaged(error) from error
 
     def names(self, real: bytes) -> Sequence[bytes]:
         found = [name for (name,) in self.asked(_NAMES, real)]

@@ -8,7 +8,7 @@ import hashlib
 import stat
 import sys
 from collections.abc import Iterator, Sequence
-from typing import Protocol
+from typing import Any, Protocol
 
 from filigree.access.trees.directories import LINK_LIMIT, decoded, encoded
 from filigree.access.trees.protocol import (
@@ -19,7 +19,7 @@ from filigree.access.trees.protocol import (
     Portrait,
     WithoutLayers,
 )
-from filigree.access.trees.recorded_form import PathForm, Recorded, TreeRecord
+from filigree.access.trees.recorded_form import Recorded, TreeRecord
 from filigree.access.trees.recorded_rows import capabilities_of, entry_of, observed
 from filigree.access.trees.walking import MADE_UP, UNKNOWN, another_file_system
 from filigree.formats.file_capabilities import (
@@ -68,8 +68,9 @@ class RecordedTree(WithoutLayers):
         """What stands at a real path; None where nothing does, and where nobody looked."""
         return self._record.row(real)
 
-    def forms(self) -> Iterator[PathForm]:
-        """Every path, by the directory that it lies in and its name."""
+    def forms(self) -> Iterator[list[tuple[Any, ...]]]:
+        """What makes a PathForm of every path, many at once, by the directory that it lies in and its
+        name."""
         return self._record.forms()
 
     def unseen(self, real: bytes) -> str | None:

@@ -10,10 +10,12 @@ tells.
 import os
 import sqlite3
 from collections.abc import Iterator, Sequence
+from itertools import islice
 from typing import Any, NamedTuple, Protocol
 
 from filigree.model.errors import AccessError
 
+_BATCH = 2000
 VERSION = 1
 """Of this form. What was kept in another one is made anew."""
 
@@ -96,8 +98,9 @@ class TreeRecord(Protocol):
         """The names of all that lies in a directory."""
         ...
 
-    def forms(self) -> Iterator[PathForm]:
-        """Every path, by the directory that it lies in and its name, as it stands: not checked."""
+    def forms(self) -> Iterator[list[tuple[Any, ...]]]:
+        """What makes a PathForm of every path, many at once, by the directory that it lies in and its
+        name, as it stands: not checked."""
         ...
 
     def unseen(self, real: bytes, /) -> str | None:
@@ -196,10 +199,11 @@ class RecordFile:
     def names(self, real: bytes) -> Sequence[bytes]:
         return [name for (name,) in self._rows(_NAMES, real)]
 
-    def forms(self) -> Iterator[PathForm]:
+    def forms(self) -> Iterator[list[tuple[Any, ...]]]:
         columns = ", ".join(PathForm._fields)
-        asked = f"SELECT {columns} FROM entries ORDER BY parent, name"
-        return map(PathForm._make, self._rows(asked))
+        rows = self._rows(f"SELECT {columns} FROM entries ORDER BY parent, name")
+        while batch := list(islice(rows, _BATCH)):
+            yield batch
 
     def unseen(self, _: bytes) -> str | None:
         return None

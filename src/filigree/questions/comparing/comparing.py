@@ -23,7 +23,8 @@ from filigree.system import System, open_system
 @dataclass(frozen=True, slots=True)
 class CompareSummary:
     """The two roots, when each was seen (None: now), and how many differences there are of what sort;
-    `unexplained` are those that nothing explains, whether they are told or not."""
+    `unexplained` are those that nothing explains, whether they are told or not. `undigested` counts files
+    that are alike by size and time, and have no digest in either."""
 
     before: str
     after: str
@@ -33,6 +34,7 @@ class CompareSummary:
     unexplained: int
     by_what: dict[What, int]
     by_change: dict[ChangeKind, int]
+    undigested: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +59,12 @@ def compare(system: System, other: System, wish: Wish = ALL) -> Answer[Compared,
     A directory is recorded first, for this once. Of two families only paths can be compared.
     """
     with recorded(system, wish) as before, recorded(other, wish) as after:
-        every = sorted(_rows(before, after, wish), key=gravest)
+        packages = PackageChanges(before, after)
+        files = FileChanges(before, after, packages, _chosen(wish.globs))
+        every = sorted(_rows(before, after, wish, packages, files), key=gravest)
+        if files.half_digested:
+            what = _files(files.half_digested)
+            after.report(Gap(what, "only one of the two has digests of them: nobody can tell"))
         gaps = list(dict.fromkeys([*before.gaps, *after.gaps, *system.gaps, *other.gaps]))
     unexplained = [row for row in every if row.explained_by is None]
     told = unexplained if wish.unexplained else every
@@ -65,25 +72,40 @@ def compare(system: System, other: System, wish: Wish = ALL) -> Answer[Compared,
         before=system.root, after=other.root, before_seen_at=system.system_label.seen_at,
         after_seen_at=other.system_label.seen_at, differences=len(every),
         unexplained=len(unexplained), by_what=dict(Counter(row.what for row in every)),
-        by_change=dict(Counter(row.change for row in every)),
+        by_change=dict(Counter(row.change for row in every)), undigested=files.undigested,
     )  # fmt: skip
     return Answer("compare", system.system_label, told, summary, gaps, bad_news=bool(unexplained))
 
 
-def _rows(before: System, after: System, wish: Wish) -> Iterator[Compared]:
+def _files(count: int) -> str:
+    """So many files, in words."""
+    return f"{count:,} {'file' if count == 1 else 'files'}"
+
+
+def _rows(
+    before: System, after: System, wish: Wish, packages: PackageChanges, files: FileChanges
+) -> Iterator[Compared]:
     if before.family.name != after.family.name:
         what = f"packages of {before.family.name} and of {after.family.name}"
         after.report(Gap(what, "what became of packages is only told within one family"))
-    packages = PackageChanges(before, after)
-    files = FileChanges(before, after, packages, _chosen(wish.globs))
     if not wish.files and not wish.globs:
         yield from packages.rows()
         yield from packages.records(_touched(after, files))
     if not wish.packages and not wish.files and not wish.globs:
         yield from packages.forgotten()
-        yield from other_rows(before, after, packages)
+        if _settings_touched(after, files):
+            yield from other_rows(before, after, packages)
     if not wish.packages:
         yield from files.rows()
+
+
+def _settings_touched(system: System, files: FileChanges) -> bool:
+    """Whether anything is another of which keys, repositories, policy and users are read."""
+    places = tuple(system.family.places)
+    return any(
+        pair.path.startswith(places) and system.database.keeper_of(pair.path) is None
+        for pair, _ in files.pairs
+    )
 
 
 def _touched(system: System, files: FileChanges) -> Callable[[Package], bool]:

@@ -11,9 +11,9 @@ Rules, before the code that keeps them:
 """
 
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from filigree.access.trees.directories import decoded
 from filigree.access.trees.protocol import Entry
@@ -26,6 +26,7 @@ from filigree.questions.comparing.differences import ChangeKind, Compared, What
 from filigree.questions.comparing.packages import PackageChange, PackageChanges
 from filigree.questions.finding.causes import Cause, Causes
 from filigree.questions.finding.owned_paths import owned_paths
+from filigree.questions.finding.ownership import source_of_bytecode
 from filigree.questions.finding.ranks import Rank, rank_of
 from filigree.system import System
 
@@ -34,7 +35,6 @@ PLACES = (
 )  # fmt: skip
 """Below these lies what runs, what starts it, and what settles how: nothing there is mere data."""
 _FIRM = (Cause.ALTERNATIVE, Cause.BYTECODE, Cause.DIVERTED)
-_END = (b"\xff" * 2, b"")
 
 
 class PathPair(NamedTuple):
@@ -45,24 +45,80 @@ class PathPair(NamedTuple):
     after: PathForm | None
 
 
-def differing(before: RecordedTree, after: RecordedTree) -> Iterator[PathPair]:
-    """The paths that are not the same in both, in the order of their directories."""
-    ours, theirs = before.forms(), after.forms()
-    one, other = next(ours, None), next(theirs, None)
-    while one is not None or other is not None:
-        here = one[:2] if one is not None else _END
-        there = other[:2] if other is not None else _END
-        if one is not None and (other is None or here < there):
-            yield PathPair(_path(one), one, None)
-            one = next(ours, None)
-        elif other is not None and (one is None or there < here):
-            yield PathPair(_path(other), None, other)
-            other = next(theirs, None)
+class _Ahead:
+    """The forms of one tree, in order, many at a time."""
+
+    def __init__(self, tree: RecordedTree) -> None:
+        self._batches = tree.forms()
+        self._rows: list[tuple[Any, ...]] = []
+        self._at = 0
+
+    def rows(self) -> list[tuple[Any, ...]]:
+        """What comes next; nothing at the end."""
+        while self._at >= len(self._rows):
+            batch = next(self._batches, None)
+            if batch is None:
+                return []
+            self._rows, self._at = batch, 0
+        if self._at:
+            self._rows, self._at = self._rows[self._at :], 0
+        return self._rows
+
+    def first(self) -> tuple[Any, ...] | None:
+        rows = self.rows()
+        return rows[0] if rows else None
+
+    def skip(self, count: int) -> None:
+        """Go on behind so many of what comes next."""
+        self._at += count
+
+
+def differing(
+    before: RecordedTree,
+    after: RecordedTree,
+    alike: Callable[[Sequence[tuple[Any, ...]]], None] = lambda _: None,
+) -> Iterator[PathPair]:
+    """The paths that are not the same in both, in the order of their directories; `alike` is told of
+    those that are."""
+    ours, theirs = _Ahead(before), _Ahead(after)
+    while True:
+        here, there = ours.rows(), theirs.rows()
+        same = _same(here, there)
+        if same:
+            alike(here[:same])
+            ours.skip(same)
+            theirs.skip(same)
+        one, other = ours.first(), theirs.first()
+        if one is None and other is None:
+            return
+        if one is not None and (other is None or one[:2] <= other[:2]):
+            ours.skip(1)
+        if other is not None and (one is None or other[:2] <= one[:2]):
+            theirs.skip(1)
+        if one is not None and other is not None and one[:2] != other[:2]:
+            one, other = (one, None) if one[:2] < other[:2] else (None, other)
+        if one != other:
+            forms = [None if row is None else PathForm._make(row) for row in (one, other)]
+            told = forms[0] or forms[1]
+            assert told is not None
+            yield PathPair(_path(told), forms[0], forms[1])
+        elif one is not None:
+            alike([one])
+
+
+def _same(here: list[tuple[Any, ...]], there: list[tuple[Any, ...]]) -> int:
+    """How many rows at the beginning are the same in both: whole stretches are compared at once."""
+    end = min(len(here), len(there))
+    if here[:end] == there[:end]:
+        return end
+    low, high = 0, end  # the first `low` are the same, the first `high` are not
+    while high - low > 1:
+        middle = (low + high) // 2
+        if here[low:middle] == there[low:middle]:
+            low = middle
         else:
-            assert one is not None
-            if one != other:
-                yield PathPair(_path(one), one, other)
-            one, other = next(ours, None), next(theirs, None)
+            high = middle
+    return low
 
 
 def _path(form: PathForm) -> str:
@@ -100,7 +156,8 @@ def _content(before: PathForm, after: PathForm) -> list[Aspect]:
 
 
 class FileChanges:
-    """The paths of two roots."""
+    """The paths of two roots. `undigested` are files that were compared by size and time alone,
+    `half_digested` those of which only one of the two has a digest."""
 
     def __init__(
         self, before: System, after: System, packages: PackageChanges,
@@ -110,6 +167,11 @@ class FileChanges:
         self._after = after
         self._packages = packages
         self._chooses = chooses
+        self.undigested = 0
+        self.half_digested = 0
+
+    def _alike(self, rows: Sequence[tuple[Any, ...]]) -> None:
+        self.undigested += sum(row[-1] is None and stat.S_ISREG(row[2]) for row in rows)
 
     @cached_property
     def pairs(self) -> list[tuple[PathPair, list[Aspect]]]:
@@ -118,10 +180,12 @@ class FileChanges:
         assert isinstance(older, RecordedTree)
         assert isinstance(newer, RecordedTree)
         found = []
-        for pair in differing(older, newer):
+        for pair in differing(older, newer, self._alike):
             if not self._chooses(pair.path):
                 continue
             aspects = aspects_of(pair.before, pair.after)
+            if not aspects:
+                self.half_digested += _is_half_digested(pair)
             if not aspects or self._is_unseen(pair):
                 continue
             found.append((pair, aspects))
@@ -131,14 +195,30 @@ class FileChanges:
         """Every path that is another, with what explains it."""
         if not self.pairs:
             return
-        owned_before = owned_paths(self._before, ["/"], present=True)
-        owned_after = owned_paths(self._after, ["/"], present=True)
+        names = self._names()
+        owned_before = owned_paths(self._before, ["/"], present=True, names=names)
+        owned_after = owned_paths(self._after, ["/"], present=True, names=names)
         whose = _Whose(
             self._before, self._after, owned_before, owned_after,
             Causes(self._before, owned_before), Causes(self._after, owned_after), self._packages,
         )  # fmt: skip
         for pair, aspects in self.pairs:
             yield whose.row(pair, aspects)
+
+    def _names(self) -> set[str]:
+        """The last parts of all paths that may be asked for: of a path, of what it was made of, of what
+        it is another state of."""
+        found: set[str] = set()
+        endings = {*self._before.database.kept_endings, *self._after.database.kept_endings}
+        for pair, _ in self.pairs:
+            made_of = source_of_bytecode(pair.path)
+            found.update(one.rpartition("/")[2] for one in (pair.path, made_of or ""))
+            found.update(
+                pair.path.removesuffix(ending).rpartition("/")[2]
+                for ending in endings
+                if pair.path.endswith(ending)
+            )
+        return found
 
     def _is_unseen(self, pair: PathPair) -> bool:
         """Whether a path is only missing on one side because nobody looked there."""
@@ -192,6 +272,8 @@ class _Whose(NamedTuple):
             if not self._is_setting(pair.path, both, aspects):
                 return None, why
         if self._is_setting(pair.path, both, aspects):
+            if rank is not Rank.OTHER:
+                return None, "an administrator may change it, and it can be run"
             return "a setting that an administrator may change", None
         return None, f"{owners[0].name} did not change"
 
@@ -239,6 +321,17 @@ class _Whose(NamedTuple):
         if pair.path.startswith(PLACES):
             return None, "it is nobody's"
         return "data of nobody's", None
+
+
+def _is_half_digested(pair: PathPair) -> bool:
+    """Whether nobody can tell whether a file is the same: one of the two has no digest of it."""
+    before, after = pair.before, pair.after
+    if before is None or after is None or not stat.S_ISREG(after.mode):
+        return False
+    known = ((before.sha256, after.sha256), (before.sha1, after.sha1), (before.md5, after.md5))
+    return not any(one and other for one, other in known) and any(
+        one or other for one, other in known
+    )
 
 
 def _record(system: System, package: Package, path: str) -> FileRecord | None:

@@ -1,9 +1,9 @@
 """What became of keys, repositories, declared policy and users from one root to another."""
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 
-from filigree.families.protocol import Judging
+from filigree.families.protocol import Judging, Sources
 from filigree.questions.comparing.differences import ChangeKind, Compared, What
 from filigree.questions.comparing.packages import PackageChanges
 from filigree.questions.finding.ranks import Rank
@@ -15,12 +15,14 @@ _Told = Mapping[str, tuple[str, str]]
 
 def other_rows(before: System, after: System, packages: PackageChanges) -> Iterator[Compared]:
     """Every difference in keys, repositories, declared diversions, and users."""
-    tells: tuple[tuple[What, Callable[[System], _Told]], ...] = (
-        (What.KEY, _keys), (What.REPOSITORY, _repositories), (What.POLICY, _policy),
-        (What.USER, _users),
-    )  # fmt: skip
-    for what, tell in tells:
-        was, is_ = tell(before), tell(after)
+    older, newer = (one.sources(Judging(datetime.now(UTC))) for one in (before, after))
+    tells: tuple[tuple[What, _Told, _Told], ...] = (
+        (What.KEY, _keys(older), _keys(newer)),
+        (What.REPOSITORY, _repositories(older), _repositories(newer)),
+        (What.POLICY, _policy(before), _policy(after)),
+        (What.USER, _users(before), _users(after)),
+    )
+    for what, was, is_ in tells:
         for identity in sorted({*was, *is_}):
             old, new = was.get(identity), is_.get(identity)
             if (old and old[0]) == (new and new[0]):
@@ -51,8 +53,7 @@ def _explained(system: System, packages: PackageChanges, file: str) -> str | Non
     return None
 
 
-def _keys(system: System) -> _Told:
-    sources = system.sources(Judging(datetime.now(UTC)))
+def _keys(sources: Sources | None) -> _Told:
     if sources is None:
         return {}
     found: dict[str, tuple[str, str]] = {}
@@ -67,8 +68,7 @@ def _keys(system: System) -> _Told:
     return found
 
 
-def _repositories(system: System) -> _Told:
-    sources = system.sources(Judging(datetime.now(UTC)))
+def _repositories(sources: Sources | None) -> _Told:
     if sources is None:
         return {}
     found: dict[str, tuple[str, str]] = {}

@@ -1,6 +1,6 @@
 """Whose every path is: what is on record, with the links on the way resolved."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from filigree.access.trees.protocol import Tree
 from filigree.model.errors import AccessError
@@ -9,10 +9,13 @@ from filigree.system import System
 
 
 def owned_paths(
-    system: System, tops: Sequence[str], present: bool = False
+    system: System,
+    tops: Sequence[str],
+    present: bool = False,
+    names: Collection[str] | None = None,
 ) -> dict[str, list[Package]]:
     """The real paths on record below some directories, each with the packages that it is from; of those
-    alone that are `present` where that is asked for.
+    alone that are `present` where that is asked for, and of paths alone that are called one of `names`.
 
     A path that is moved aside for another package stands where it is moved to.
     """
@@ -25,6 +28,8 @@ def owned_paths(
         moved = _moved(system, package.name)
         for path in listing:
             folder, _, name = path.rpartition("/")
+            if names is not None and name not in names and path not in moved:
+                continue
             place = real.get(folder)
             if place is None:
                 place = real[folder] = _real(system.tree, folder)

@@ -5,6 +5,7 @@ from dataclasses import fields
 from typing import Any
 
 from filigree.model.answer import Answer
+from filigree.model.files import Aspect
 from filigree.questions.comparing.comparing import CompareSummary
 from filigree.questions.comparing.differences import ChangeKind, Compared, What
 from filigree.questions.finding.ranks import Rank
@@ -17,6 +18,7 @@ _FIELDS = tuple(field.name for field in fields(Compared))
 _TABLE = (Column(""), Column("", wrap=True), Column("", wrap=True))
 _SHOWN = 12
 """So many paths that one thing explains are named."""
+_TAIL = 16
 _RANKS = {Rank.RIGHTS: "runs with others' rights", Rank.PROGRAM: "program", Rank.OTHER: ""}
 _WORDS = {
     ChangeKind.RECORD: "record", ChangeKind.REASON: "why it is there", ChangeKind.ORIGIN: "repository",
@@ -50,6 +52,15 @@ def screen(
     else:
         number = count_words(summary.differences, "difference")
         words = [Piece(number, Style.TITLE), f" ({listed(counts)}), ", Piece(told, style)]
+    if explained:
+        told_by = (
+            "What is explained is so by the system's own records: whoever could change its files"
+        )
+        yield from ink.flowed(line(Piece(f"{told_by} could have changed those too.", Style.FAINT)))
+    if summary.undigested:
+        number = count_words(summary.undigested, "file")
+        words_of = f"{number} of nobody's, alike by size and time, were not compared by content."
+        yield from ink.flowed(line(Piece(words_of, Style.FAINT)))
     yield from closing(ink, *words, f", from {_root(summary.before, summary.before_seen_at)} to "
                        f"{_root(summary.after, summary.after_seen_at)}")  # fmt: skip
 
@@ -84,9 +95,9 @@ def _files(found: Sequence[Compared], ink: Ink) -> Iterator[str]:
 def _cells(row: Compared) -> list[str | Piece]:
     style = Style.WARN if row.explained_by is None else Style.FAINT
     word = _WORDS.get(row.change, row.change.value)
-    name = (
-        row.subject if row.what in (What.FILE, What.PACKAGE) else f"{row.what.value} {row.subject}"
-    )
+    name = row.subject
+    if row.what not in (What.FILE, What.PACKAGE):
+        name = f"{row.what.value} {_short(row.subject) if row.what is What.KEY else row.subject}"
     told: list[str] = []
     if row.what is What.FILE:
         if row.rank is not Rank.OTHER:
@@ -94,11 +105,13 @@ def _cells(row: Compared) -> list[str | Piece]:
         if row.package:
             told.append(f"of {row.package}")
         if row.change is ChangeKind.ALTERED:
-            told.append(f"other {listed([one.value.replace('-', ' ') for one in row.aspects])}")
+            told.append(_altered(row))
     elif row.before is not None and row.after is not None and row.change is not ChangeKind.RECORD:
         told.append(f"{row.before} → {row.after}")
     else:
         told.append(row.after or row.before or "")
+        if row.what is What.KEY:
+            told.append(f"in{row.subject.partition(' in')[2]}")
     if row.explained_by is None and row.why:
         told.append(row.why)
     elif row.what is not What.FILE and row.explained_by:
@@ -106,6 +119,18 @@ def _cells(row: Compared) -> list[str | Piece]:
     if row.layer is not None:
         told.append(f"layer {row.layer}")
     return [Piece(word, style), Piece(name, Style.NAME), "; ".join(filter(None, told))]
+
+
+def _altered(row: Compared) -> str:
+    words = listed([one.value.replace("-", " ") for one in row.aspects])
+    if set(row.aspects) & {Aspect.CONTENT, Aspect.MODIFIED, Aspect.CAPABILITIES}:
+        return f"other {words}"
+    return f"{words}: {row.before} → {row.after}"
+
+
+def _short(subject: str) -> str:
+    """The end of a fingerprint, which tells keys apart for people."""
+    return f"…{subject.partition(' ')[0][-_TAIL:]}"
 
 
 def _counted(what: What) -> tuple[str, str]:
