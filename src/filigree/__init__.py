@@ -36,6 +36,8 @@ _WHERE = {
     "keys": "filigree.questions.commands.keys",
     "strays": "filigree.questions.commands.strays",
     "layers": "filigree.questions.commands.layers",
+    "compare": "filigree.questions.comparing.comparing",
+    "Wish": "filigree.questions.comparing.comparing",
     "snapshot": "filigree.questions.keeping.taking",
     "repos": "filigree.questions.commands.repos",
     "seek": "filigree.questions.commands.seek",
@@ -80,6 +82,8 @@ if TYPE_CHECKING:
     from filigree.questions.commands.survey import survey as survey
     from filigree.questions.commands.verify import verify as verify
     from filigree.questions.commands.whatif import whatif as whatif
+    from filigree.questions.comparing.comparing import Wish as Wish
+    from filigree.questions.comparing.comparing import compare as compare
     from filigree.questions.evidence.references import Against as Against
     from filigree.questions.keeping.taking import Taking as Taking
     from filigree.questions.keeping.taking import snapshot as snapshot

@@ -200,6 +200,7 @@ def test_no_command_is_left_out() -> None:
         "demo",
         "layers",
         "snapshot",
+        "compare",
     }
 
 

@@ -37,6 +37,7 @@ from filigree.questions.commands.strays import strays
 from filigree.questions.commands.survey import survey
 from filigree.questions.commands.verify import verify
 from filigree.questions.commands.whatif import whatif
+from filigree.questions.comparing.comparing import compare
 from filigree.questions.keeping.taking import Taking, snapshot
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System, open_system
@@ -115,6 +116,7 @@ SCHEMA = {
     "remarks "
     "older",
     "groups": "identity name summary repository installed missing members groups",
+    "compare": "what change subject package before after aspects explained_by why rank layer",
     "snapshot": "file size began ended paths digested contents contents_size changed unread unlisted "
     "signed host label",
     "layers": "number digest made_at made_by size unpacked brings changes removes files troubles",
@@ -132,6 +134,7 @@ def answers(
     dunlin: Path,
     archives: dict[str, Path],
     images: dict[str, Path],
+    settled: Path,
     tmp_path_factory: pytest.TempPathFactory,
 ) -> Iterator[dict[str, Answer[Any, Any]]]:
     """Every question's answer, by station; of the archives what can be asked of them."""
@@ -158,6 +161,8 @@ def answers(
             found["layers"] = layers(image)
         out = tmp_path_factory.mktemp("snapshots") / request.param
         found["snapshot"] = snapshot(system, str(out), Taking("a test", "0"))
+        with open_system(str(out)) as kept, open_system(str(settled)) as earlier:
+            found["compare"] = compare(earlier, kept)
         yield found
 
 

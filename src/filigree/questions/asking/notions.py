@@ -30,6 +30,7 @@ ASKS: Mapping[str, tuple[str, ...]] = {
     "strays": ("paths", "moved"),
     "layers": ("packages", "paths", "content", "config", "moved"),
     "snapshot": ("packages", "paths"),
+    "compare": ("packages", "paths", "content", "config", "moved", "history", "order", *_OFFER, "keys"),
     "repos": _OFFER,
     "behind": ("packages", "held", *_OFFER, "choice", "order", "advisories"),
     "refresh": _OFFER,

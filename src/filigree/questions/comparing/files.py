@@ -284,7 +284,7 @@ class _Whose(NamedTuple):
             gone = record is None or record.excuse is not None
             return None if gone else f"{move.words}, and its record still has it"
         if record is None:
-            return None if move.after is None else f"{move.words}, and its record does not have it"
+            return f"{move.words}, and nothing says that it is to be so"
         if record.digest is not None and not _has_digest(self.after, pair.path, record.digest):
             return f"{move.words}, and its content is not what the record says"
         if record.mode is not None and record.mode != pair.after.mode & 0o7777:

@@ -127,7 +127,9 @@ class PackageChanges:
                 )  # fmt: skip
 
     def _files(self, package: Package, later: bool = False) -> list[FileRecord]:
-        return (self._after if later else self._before).database.files(package)
+        """What a record tells of files, whatever the administrator declared of them besides."""
+        database = (self._after if later else self._before).database
+        return [one.plain or one for one in database.files(package)]
 
     # -- what the history tells ------------------------------------------------------------
 
@@ -145,10 +147,10 @@ class PackageChanges:
     def _events(self) -> dict[str, list[Event]]:
         """What only the later history tells: what both tell has been before."""
         history = self._after.database.history
-        known = set(_events(self._before))
+        known = {_told(event) for event in _events(self._before)}
         found: dict[str, list[Event]] = {}
         for event in history.events() if history is not None else ():
-            if event not in known:
+            if _told(event) not in known:
                 found.setdefault(event.name, []).append(event)
         return found
 
@@ -156,9 +158,10 @@ class PackageChanges:
         """What the earlier history told, and the later one does not: histories grow, and are rotated."""
         if self._after.database.history is None:
             return
-        kept = set(_events(self._after))
-        lost = [event for event in _events(self._before) if event not in kept]
-        first = min((event.at for event in kept if event.at is not None), default=None)
+        now = _events(self._after)
+        kept = {_told(event) for event in now}
+        lost = [event for event in _events(self._before) if _told(event) not in kept]
+        first = min((event.at for event in now if event.at is not None), default=None)
         for event in sorted(lost, key=_when)[: 1 << 10]:
             rotated = first is not None and event.at is not None and event.at < first
             yield Compared(
@@ -173,6 +176,11 @@ class PackageChanges:
 def _events(system: System) -> list[Event]:
     history = system.database.history
     return list(history.events()) if history is not None else []
+
+
+def _told(event: Event) -> tuple[object, ...]:
+    """An event, whichever file tells it: logs are rotated."""
+    return event[:-1]
 
 
 def _when(event: Event) -> tuple[datetime, str]:
