@@ -60,6 +60,7 @@ def told(call: Run, command: str, root: Path, numbers: bool = False) -> tuple[in
             if record.get("seen") and not numbers:
                 del record["seen"][name]
     answer["summary"].pop("room", None)
+    del answer["system"]["seen_at"]
     return done.returncode, answer
 
 

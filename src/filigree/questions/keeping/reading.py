@@ -4,17 +4,19 @@ A family from elsewhere is covered as our own are: what its code reads below the
 it is.
 """
 
+import gc
+import os
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from datetime import UTC, datetime
 from typing import NamedTuple
 
 from filigree.access.trees.noting import NotingTree
-from filigree.access.trees.protocol import Tree
+from filigree.access.trees.protocol import Entry, Tree
 from filigree.families.protocol import Judging
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, FiligreeError
-from filigree.model.files import FileRecord
+from filigree.model.files import FileRecord, Kind
 from filigree.model.package import Package
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.contents import contents
@@ -23,6 +25,7 @@ from filigree.questions.commands.keys import keys
 from filigree.questions.commands.repos import repos
 from filigree.questions.commands.strays import strays
 from filigree.questions.commands.survey import survey
+from filigree.questions.finding.causes import Causes
 from filigree.questions.offers.catalogue import open_catalogue
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
@@ -56,6 +59,21 @@ def _offers(system: System, options: RepositoryOptions) -> None:
                     offered.place(package)
 
 
+_ODD = (
+    Entry("/usr/bin/of-nobody", Kind.FILE, 1, 0o755, 0, 0, 0),
+    Entry("/usr/bin/of-nobody", Kind.LINK, 1, 0o777, 0, 0, 0, "nowhere"),
+    Entry("/etc/passwd-", Kind.FILE, 1, 0o644, 0, 0, 0),
+)
+"""Paths that no cause accounts for: all causes are asked for them."""
+
+
+def _causes(system: System, _: RepositoryOptions) -> None:
+    """All that can tell why a file of nobody's is there."""
+    causes = Causes(system, ())
+    for one in _ODD:
+        causes.of(one)
+
+
 def _first(system: System) -> list[str]:
     """One package: what is on record of each of them is read apart."""
     return [package.name for package in system.packages if package.state.present][:1]
@@ -68,7 +86,10 @@ READERS: Mapping[str, Callable[[System, RepositoryOptions], object]] = {
     "keys": lambda system, options: keys(system, options=options),
     "repos": lambda system, options: repos(system, options=options),
     "behind": lambda system, options: behind(system, options=options),
-    "strays": lambda system, _: strays(system),
+    "strays": lambda system, _: strays(
+        system, ["/etc"] if system.tree.is_directory("/etc") else []
+    ),
+    "causes": _causes,
     "indexes": _indexes,
     "offers": _offers,
 }
@@ -97,6 +118,7 @@ def ask(
         reader(System(noting), options)
     except (FiligreeError, ValueError) as error:
         failure = str(error)
+    gc.collect()  # workers do without: what a question leaves would stay for the next one
     fronts = tuple(f"{path}/" for path in unwalked)
     looked = tuple(path for path in noting.looked if path in unwalked or path.startswith(fronts))
     return WhatWasRead(tuple(noting.contents), looked, failure)
@@ -112,11 +134,29 @@ class OnRecord(NamedTuple):
     gaps: list[Gap]
 
 
-def wanted_of(tree: Tree, names: tuple[str, ...], settings: bool) -> OnRecord:
-    """The paths on record of some packages, by which algorithms their records tell contents; all that is
-    on record of them is read."""
-    noting = NotingTree(tree)
-    system = System(noting)
+class RecordReader:
+    """Reads what is on record of packages, from a system that is opened once in each process."""
+
+    def __init__(self, tree: Tree, settings: bool) -> None:
+        self._tree = tree
+        self._settings = settings
+        self._opened: tuple[int, NotingTree, System] | None = None
+
+    def __call__(self, names: tuple[str, ...]) -> OnRecord:
+        """The paths on record of some packages, by which algorithms their records tell contents; all that
+        is on record of them is read."""
+        if self._opened is None or self._opened[0] != os.getpid():
+            noting = NotingTree(self._tree)
+            self._opened = (os.getpid(), noting, System(noting))
+        _, noting, system = self._opened
+        found = _on_record(system, self._tree, names, self._settings)
+        read = [*noting.contents]
+        noting.contents.clear()
+        noting.looked.clear()
+        return found._replace(contents=read)
+
+
+def _on_record(system: System, tree: Tree, names: tuple[str, ...], settings: bool) -> OnRecord:
     known = len(system.gaps)
     digests: list[tuple[str, str]] = []
     edited: list[str] = []
@@ -133,7 +173,7 @@ def wanted_of(tree: Tree, names: tuple[str, ...], settings: bool) -> OnRecord:
                 size = tree.holds(record.location, record.digest, 1 << 26)
                 if size < 0 and (real := _real(system, record)) is not None:
                     edited.append(real)
-    return OnRecord(digests, edited, list(noting.contents), system.gaps[known:])
+    return OnRecord(digests, edited, [], system.gaps[known:])
 
 
 def _read(system: System, package: Package) -> None:

@@ -26,9 +26,9 @@ from filigree.questions.keeping.reading import (
     ARCHIVES,
     READERS,
     OnRecord,
+    RecordReader,
     WhatWasRead,
     ask,
-    wanted_of,
 )
 from filigree.questions.keeping.statement import signed
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
@@ -139,7 +139,7 @@ class _Taker:
         self._unwalked: list[str] = []
         self._contents: dict[str, None] = {}
         self._counts = {"paths": 0, "digested": 0, "contents": 0, "size": 0}
-        self._unread = self._done = 0
+        self._unread = self._done = self._asked = 0
 
     def taken(self, out: str) -> tuple[SnapshotRow, float]:
         began = datetime.now(UTC)
@@ -204,20 +204,26 @@ class _Taker:
 
     def _ask(self) -> None:
         names = sorted({package.name for package in self._system.packages})
-        jobs: list[_Job] = [(name, ()) for name in READERS]
-        jobs += [(ARCHIVES, ())] if self._how.archives else []
-        jobs += [("", tuple(names[at : at + _PACKAGES])) for at in range(0, len(names), _PACKAGES)]
+        asking: list[_Job] = [(name, ()) for name in READERS]
+        asking += [(ARCHIVES, ())] if self._how.archives else []
+        records: list[_Job] = [
+            ("", tuple(names[at : at + _PACKAGES])) for at in range(0, len(names), _PACKAGES)
+        ]
         unwalked = tuple(self._unwalked)
+        on_record = RecordReader(self._tree, self._how.settings)
 
         def work(job: _Job) -> WhatWasRead | OnRecord:
             name, packages = job
             if name:
                 return ask(self._tree, name, unwalked, self._options)
-            return wanted_of(self._tree, packages, self._how.settings)
+            return on_record(packages)
 
-        for count, done in enumerate(share(jobs, work), 1):
-            self._say("questions asked", count, len(jobs))
-            self._noted(jobs[done.place], done.result, done.failure)
+        total = len(asking) + len(records)
+        for jobs in (asking, records):  # by a crew each: what questions take is let go of
+            for done in share(jobs, work):
+                self._asked += 1
+                self._say("questions asked", self._asked, total)
+                self._noted(jobs[done.place], done.result, done.failure)
         kept = [path for path in self._contents if not self._is_left_out(path)]
         self._contents = dict.fromkeys(sorted(kept))
         self._writer.want((path, "sha256") for path in self._contents)

@@ -21,10 +21,11 @@ def screen(
     for row in answer.records:
         yield from fact(ink, "snapshot", Piece(row.file, Style.TITLE), f", {size_words(row.size)}")
         if row.host or row.label:
-            yield from fact(ink, "of", ", ".join(filter(None, (row.label, row.host))))
+            told = dict.fromkeys(filter(None, (row.label, row.host)))
+            yield from fact(ink, "of", ", ".join(told))
         yield from fact(ink, "taken", f"from {seen(row.began)} to {seen(row.ended)}")
-        told = f"{count_words(row.paths, 'path')}, digests of {count_words(row.digested, 'file')}"
-        yield from fact(ink, "seen", told)
+        words = f"{count_words(row.paths, 'path')}, digests of {count_words(row.digested, 'file')}"
+        yield from fact(ink, "seen", words)
         yield from fact(
             ink, "kept", f"the contents of {count_words(row.contents, 'file')}, ",
             f"{size_words(row.contents_size)} before they were packed",

@@ -109,7 +109,8 @@ def _biggest(found: Survey, ink: Ink) -> Iterator[str]:
 
 
 def _taken(taken: SnapshotFacts, ink: Ink) -> Iterator[str]:
-    whose = ", ".join(filter(None, (taken.label, taken.host))) or "a host that gives no name"
+    told = dict.fromkeys(filter(None, (taken.label, taken.host)))
+    whose = ", ".join(told) or "a host that gives no name"
     yield from fact(ink, "Snapshot", f"of {whose}, taken of {taken.root}")
     yield from fact(ink, "Taken", f"{seen(taken.began)} to {seen(taken.ended)}")
     yield from fact(ink, "By", f"{taken.taken_by}, with version {taken.version}")
