@@ -23,7 +23,6 @@ from filigree.questions.commands.contents import contents
 from filigree.questions.commands.dossier import dossier
 from filigree.questions.commands.keys import keys
 from filigree.questions.commands.repos import repos
-from filigree.questions.commands.strays import strays
 from filigree.questions.commands.survey import survey
 from filigree.questions.finding.causes import Causes
 from filigree.questions.offers.catalogue import open_catalogue
@@ -79,6 +78,11 @@ def _first(system: System) -> list[str]:
     return [package.name for package in system.packages if package.state.present][:1]
 
 
+def _people(system: System, _: RepositoryOptions) -> None:
+    """The root's own lists of users and groups."""
+    assert system.users is not system.groups
+
+
 READERS: Mapping[str, Callable[[System, RepositoryOptions], object]] = {
     "survey": lambda system, _: survey(system),
     "dossier": lambda system, options: dossier(system, _first(system), True, options=options),
@@ -86,10 +90,8 @@ READERS: Mapping[str, Callable[[System, RepositoryOptions], object]] = {
     "keys": lambda system, options: keys(system, options=options),
     "repos": lambda system, options: repos(system, options=options),
     "behind": lambda system, options: behind(system, options=options),
-    "strays": lambda system, _: strays(
-        system, ["/etc"] if system.tree.is_directory("/etc") else []
-    ),
     "causes": _causes,
+    "people": _people,
     "indexes": _indexes,
     "offers": _offers,
 }
