@@ -430,6 +430,17 @@ def mirror(runs: int) -> None:
         ours = f"{FILIGREE} verify --root {folder}"
         theirs = f"cd {folder} && ls sums.* | xargs -P{processors} -n 1 sha256sum -c --quiet"
         compare("verify, rpm, warm", ours, f"bash -c {shlex.quote(theirs)}", 1.15, runs)
+        with tempfile.TemporaryDirectory() as kept:
+            out = f"{kept}/one"
+            taking = f"{FILIGREE} snapshot {{}} --root {folder}"
+            compare("snapshot, times verify", taking.format(out), ours, 1.3, min(runs, 3))
+            run(taking.format(f"{kept}/other"))
+            paths = sum(len(folders) + len(files) for _, folders, files in os.walk(folder))
+            once = run(f"{FILIGREE} compare {out} {kept}/other")
+            size = os.path.getsize(out) / 1e6
+            print(f"{'the snapshot of it':<34} {size:.1f} MB for {paths:,} paths")
+            peak = once.peak / 1024
+            print(f"{'compare of two such':<34} {once.wall:.2f} s, peak {peak:.0f} MiB, budget 3 s")
 
 
 SPLIT = """
