@@ -333,6 +333,42 @@ CASES: dict[str, Case] = {
         lambda r: r.write("var/lib/dpkg/diversions", "/usr/bin/plot\n/usr/bin/plot.x\nrope\n"),
         ("came diversion of /usr/bin/plot",), ("came /var/lib/dpkg/diversions",),
     ),
+    "an override excuses what was done": Case(
+        steps(
+            lambda r: r.write("var/lib/dpkg/statoverride", "root root 4755 /usr/bin/bell\n"),
+            lambda r: (r.folder / "usr/bin/bell").chmod(0o4755),
+        ),
+        ("altered /usr/bin/bell", "came override of /usr/bin/bell"),
+        ("came /var/lib/dpkg/statoverride",),
+    ),
+    "files are left out": Case(
+        lambda r: r.write("etc/dpkg/dpkg.cfg.d/less", "path-exclude=/usr/share/chart/*\n"),
+        (
+            "came /etc/dpkg", "came /etc/dpkg/dpkg.cfg.d", "came /etc/dpkg/dpkg.cfg.d/less",
+            "came exclusion of /usr/share/chart/data",
+        ),
+    ),
+    "a script of a package": Case(
+        lambda r: r.write(f"{INFO}/bell.prerm", "#!/bin/dsh\ngone\n", 0o755),
+        (f"came /{INFO}/bell.prerm", "record bell:amd64"),
+    ),
+    "a script that nothing runs as it is": Case(
+        lambda r: r.write(f"{INFO}/bell.prerm", "#!/bin/dsh\ngone\n"),
+        ("record bell:amd64",), (f"came /{INFO}/bell.prerm",),
+    ),
+    "a new package with a script": Case(
+        steps(
+            lambda r: r.package("quay", files={"/usr/share/quay": b"x"}),
+            lambda r: r.write(f"{INFO}/quay.prerm", "#!/bin/dsh\n", 0o755),
+            lambda r: r.append(LOG, "2026-02-01 10:00:00 install quay:amd64 <none> 1.0-1\n"),
+        ),
+        (),
+        (
+            "came quay:amd64", "came /usr/share/quay", f"came /{INFO}/quay.list",
+            f"came /{INFO}/quay.md5sums", f"came /{INFO}/quay.prerm", f"altered /{STATUS}",
+            f"altered /{LOG}",
+        ),
+    ),
     "what the history told is gone": Case(
         lambda r: r.write(LOG, "2025-12-01 10:00:00 install bell:amd64 <none> 2.0-1\n"),
         ("gone chart",), (f"altered /{LOG}",),

@@ -33,5 +33,5 @@ def test_a_snapshot_of_every_form_is_asked_as_ever(call: Run, kept: Path, tmp_pa
     taken = survey["taken"]
     assert (taken["label"], taken["host"], taken["version"]) == ("shore", "heron", "0.1.0")
     assert taken["signature"]["verdict"] == "good"
-    assert json.loads(call("owner", "viewer", *asked).stdout)["summary"]["of_nobody"] == 1
+    assert json.loads(call("owner", "viewer", *asked).stdout)["summary"]["owned"] == 1
     assert call("compare", str(kept), str(kept)).returncode == 0

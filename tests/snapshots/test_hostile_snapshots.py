@@ -141,6 +141,22 @@ def test_a_row_that_makes_no_sense_is_a_gap(
     assert call("strays", "--root", str(path)).returncode in (0, 1, 3)
 
 
+_NOT_COMPARED = ("attributes", "other", "inode", "file_system")
+
+
+@pytest.mark.parametrize(
+    "name", [name for name, told in ODD_ROWS.items() if not told.startswith(_NOT_COMPARED)]
+)
+def test_what_makes_no_sense_is_not_compared(
+    call: Run, sound: Path, tmp_path: Path, name: str
+) -> None:
+    told = f"UPDATE entries SET {ODD_ROWS[name]} WHERE {_PLOT}"
+    path = changed(sound, tmp_path / "out", _sql(told))
+    for one, other in ((sound, path), (path, sound)):
+        assert call("compare", str(one), str(other)).returncode in (1, 2, 3)
+    assert call("compare", str(path), str(path)).returncode in (2, 3)
+
+
 LIES: dict[str, Change] = {
     "another content under the digest": _sql(
         f"UPDATE contents SET packed = (SELECT packed FROM contents WHERE sha256 != {_STATUS} LIMIT 1)"

@@ -27,6 +27,8 @@ _BYTES = (9, 10, 12, 13, 14)
 _LENGTHS = {12: 16, 13: 20, 14: 32}
 _TEXTS = (11, 15)
 _LARGEST = 1 << 30
+_DIGESTS = ((10, 16), (11, 20), (12, 32))
+_NONSENSE = "a row that makes no sense"
 
 
 class SnapshotRecord:
@@ -77,9 +79,13 @@ class SnapshotRecord:
             f"SELECT d.path, e.name, {columns} FROM directories d JOIN entries e ON e.parent = d.id"
             " ORDER BY d.path, e.name"
         )
-        yield list(self.asked(top))
+        first = [row for row in self.asked(top) if _is_form(row)]
+        yield first[:1]
         try:
-            yield from self._file.batches(rest)
+            for batch in self._file.batches(rest):
+                if not all(map(_is_form, batch)):
+                    raise AccessError(Obstacle.FAILED, self._root, f"the snapshot has {_NONSENSE}")
+                yield batch
         except ContainerError as error:
             raise self._damaged(error) from error
 
@@ -128,7 +134,7 @@ class SnapshotRecord:
             or not all(one is None or isinstance(one, str) for one in (row[at] for at in _TEXTS))
             or any(one < 0 for one in row[1:4])
         ):
-            raise self._nonsense(real, "a row that makes no sense")
+            raise self._nonsense(real, _NONSENSE)
         number, _ = self._numbers.get(row[8], (0, None))
         seen = EntryRow._make(row)
         return Recorded(
@@ -141,6 +147,19 @@ class SnapshotRecord:
 
     def _nonsense(self, real: bytes, what: str) -> AccessError:
         return AccessError(Obstacle.FAILED, decoded(real) or "/", f"the snapshot has {what}")
+
+
+def _is_form(row: tuple[Any, ...]) -> bool:
+    """Whether a row of `forms` can be what it is said to be."""
+    return (
+        type(row[0]) is bytes
+        and type(row[1]) is bytes
+        and all(type(one) is int for one in row[2:8])
+        and 0 <= row[2] < 1 << 16
+        and min(row[3:6]) >= 0
+        and all(one is None or type(one) is bytes for one in row[8:])
+        and all(row[at] is None or len(row[at]) == size for at, size in _DIGESTS)
+    )
 
 
 def _is_name(name: bytes) -> bool:

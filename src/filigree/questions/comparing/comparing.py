@@ -10,6 +10,7 @@ from re import compile as compiled
 
 from filigree.access.trees.recorded import RecordedTree
 from filigree.model.answer import Answer, Gap
+from filigree.model.errors import AccessError, NoSystem
 from filigree.model.package import Package
 from filigree.questions.comparing.differences import ChangeKind, Compared, What, gravest
 from filigree.questions.comparing.files import FileChanges
@@ -61,7 +62,10 @@ def compare(system: System, other: System, wish: Wish = ALL) -> Answer[Compared,
     with recorded(system, wish) as before, recorded(other, wish) as after:
         packages = PackageChanges(before, after)
         files = FileChanges(before, after, packages, _chosen(wish.globs))
-        every = sorted(_rows(before, after, wish, packages, files), key=gravest)
+        try:
+            every = sorted(_rows(before, after, wish, packages, files), key=gravest)
+        except AccessError as error:
+            raise NoSystem(f"they cannot be compared: {error.what}", error.where) from error
         if files.half_digested:
             what = _files(files.half_digested)
             after.report(Gap(what, "only one of the two has digests of them: nobody can tell"))

@@ -309,6 +309,14 @@ class _Whose(NamedTuple):
         form = pair.after or pair.before
         assert form is not None
         causes = self.causes_after if pair.after is not None else self.causes_before
+        keeper = (self.after if pair.after is not None else self.before).database.keeper_of(
+            pair.path
+        )
+        if keeper is not None:
+            for move in self.packages.moves_of([keeper]):
+                return move.words, None
+            if rank is not Rank.OTHER:
+                return None, f"a script of {keeper.name}, which did not change"
         cause, detail = causes.of(_entry(pair.path, form))
         if pair.path.startswith(tuple(self.after.family.places)) and rank is Rank.OTHER:
             keeps = cause is Cause.DATABASE or not pair.path.startswith("/etc/")

@@ -4,6 +4,7 @@ from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 
 from filigree.families.protocol import Judging, Sources
+from filigree.model.files import Sort
 from filigree.questions.comparing.differences import ChangeKind, Compared, What
 from filigree.questions.comparing.packages import PackageChanges
 from filigree.questions.finding.ranks import Rank
@@ -87,10 +88,26 @@ def _repositories(sources: Sources | None) -> _Told:
 
 
 def _policy(system: System) -> _Told:
-    return {
-        f"diversion of {one.original}": (f"to {one.moved_to}, by {one.keeper or 'the system'}", "")
+    """Declared diversions; and what of files on record the administrator declared otherwise, or left
+    out."""
+    found = {
+        f"{Sort.DIVERSION} of {one.original}": (
+            f"to {one.moved_to}, by {one.keeper or 'the system'}",
+            "",
+        )
         for one in system.relocations
     }
+    for package in system.packages:
+        if not package.state.present:
+            continue
+        for record in system.database.files(package):
+            for sort, file, words in record.policies:
+                if sort in _DECLARED:
+                    found[f"{sort} of {record.path}"] = (words, file)
+    return found
+
+
+_DECLARED = (Sort.OVERRIDE, Sort.EXCLUSION)
 
 
 def _users(system: System) -> _Told:

@@ -117,8 +117,11 @@ class PackageChanges:
             newer = self._after.database.fields(after)
             names = sorted(n for n in {*older, *newer} if older.get(n) != newer.get(n))
             small = any(True for _ in self._small(before, after))
-            if touched(after) and self._files(before) != self._files(after, later=True):
-                names.append("its files")
+            if touched(after):
+                if self._files(before) != self._files(after, later=True):
+                    names.append("its files")
+                if self._scripts(before) != self._scripts(after, later=True):
+                    names.append("its scripts")
             if len(names) > small:
                 yield _row(
                     ChangeKind.RECORD, f"{after.name}:{after.architecture}", after.name,
@@ -130,6 +133,9 @@ class PackageChanges:
         """What a record tells of files, whatever the administrator declared of them besides."""
         database = (self._after if later else self._before).database
         return [one.plain or one for one in database.files(package)]
+
+    def _scripts(self, package: Package, later: bool = False) -> list[str]:
+        return list((self._after if later else self._before).database.script_texts(package))
 
     # -- what the history tells ------------------------------------------------------------
 
