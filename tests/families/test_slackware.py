@@ -651,13 +651,13 @@ def test_what_is_another_version_and_what_is_newer(dunlin: Path) -> None:
 
 
 def resigned(folder: Path, name: str, change: Callable[[str], str]) -> None:
-    """Change a list of the office, with its digest and the office's signature."""
+    """Change a list of the office, with its digest and the office's signature, made anew."""
     path, sums = folder / name, folder / "CHECKSUMS.md5"
     old = hashlib.md5(path.read_bytes(), usedforsecurity=False).hexdigest()
     path.write_text(change(path.read_text()))
     new = hashlib.md5(path.read_bytes(), usedforsecurity=False).hexdigest()
     sums.write_text(sums.read_text().replace(old, new))
-    sums.with_name("CHECKSUMS.md5.asc").write_bytes(detached(sums.read_bytes()))
+    sums.with_name("CHECKSUMS.md5.asc").write_bytes(detached.__wrapped__(sums.read_bytes()))
 
 
 def test_a_hole_that_another_version_mends_is_told(own: Path) -> None:
