@@ -400,7 +400,9 @@ def test_each_change_is_told_with_what_explains_it(before: Path, tmp_path: Path,
     case = CASES[name]
     shutil.copytree(before / "root", tmp_path / "root", symlinks=True)
     case.do(_again(tmp_path / "root"))
-    answer = held(before / "kept", tmp_path / "root")
+    with open_system(str(tmp_path / "root")) as system:
+        snapshot(system, str(tmp_path / "kept"), Taking("a test", "0"))
+    answer = held(before / "kept", tmp_path / "kept")
     unexplained = [named(row) for row in answer.records if row.explained_by is None]
     explained = [named(row) for row in answer.records if row.explained_by is not None]
     assert sorted(unexplained) == sorted(case.unexplained)
@@ -408,7 +410,7 @@ def test_each_change_is_told_with_what_explains_it(before: Path, tmp_path: Path,
     assert answer.exit_status == (1 if unexplained else 0)
     assert all(bool(row.why) is (row.explained_by is None) for row in answer.records)
     assert answer.summary.unexplained == len(unexplained)
-    back = held(tmp_path / "root", before / "kept")
+    back = held(tmp_path / "kept", before / "kept")
     here = [row for row in answer.records if row.what is not What.HISTORY]
     there = [row for row in back.records if row.what is not What.HISTORY]
     assert sorted(map(_turned, here)) == sorted(map(_as_it_is, there)), "and so the other way round"
