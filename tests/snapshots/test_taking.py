@@ -154,6 +154,15 @@ def test_the_same_root_gives_the_same_bytes_but_for_times(coast: DebRoot, tmp_pa
     assert rows(tmp_path / "one", "PRAGMA freelist_count") == [(0,)]
 
 
+def test_what_is_being_written_is_none_of_what_is_kept(coast: DebRoot) -> None:
+    before = sum(1 for _ in coast.folder.rglob("*"))
+    row = taken(coast.path, coast.folder / "srv" / "out")
+    assert row.paths == before + 1
+    assert row.changed == 0
+    names = [name for (name,) in rows(coast.folder / "srv" / "out", "SELECT name FROM entries")]
+    assert not [name for name in names if name.startswith(b".filigree-") or name == b"out"]
+
+
 def test_it_is_the_callers_alone_and_nothing_else_is_left(coast: DebRoot, tmp_path: Path) -> None:
     out = tmp_path / "folder" / "out"
     out.parent.mkdir()

@@ -98,6 +98,13 @@ class SnapshotWriter:
         self._rows: list[tuple[Any, ...]] = []
         self._packed: set[bytes] = set()
 
+    def place_below(self, root: str) -> str | None:
+        """Where its own folder lies below a root; None where it does not."""
+        top, here = os.path.realpath(root), os.path.realpath(self._folder)
+        if os.path.commonpath((top, here)) != top:
+            return None
+        return "/" + os.path.relpath(here, top)
+
     def discard(self) -> None:
         """Leave nothing behind."""
         with contextlib.suppress(sqlite3.Error):

@@ -189,12 +189,15 @@ class _Taker:
     def _walk(self) -> None:
         self._writer.seen("/", row_of(self._tree.portray("/")))
         count = 1
+        own = self._writer.place_below(self._system.root)  # what is being written is none of it
         for found in self._tree.walk("/", others=True, made_up=True):
             if isinstance(found, Gap):
                 self._writer.unlisted(*found)
                 self._unwalked.append(found.what)
                 if not found.why.startswith("the kernel makes it up"):
                     self._system.report(found)
+                continue
+            if own is not None and (found.path == own or found.path.startswith(f"{own}/")):
                 continue
             self._writer.walked(found)
             count += 1
