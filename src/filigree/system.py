@@ -118,8 +118,9 @@ class System:
         if self._unnamed:
             why = f"only the first {GAPS_NAMED:,} are named"
             found.append(Gap(f"{self._unnamed:,} more things", why))
-        other = self._offering.gaps if self._offering is not None else ()
-        return list(dict.fromkeys([*found, *other]))
+        if self._offering is not None:
+            found += (gap for gap in self._offering.gaps if gap not in self._gaps)
+        return found
 
     @property
     def packages(self) -> Sequence[Package]:

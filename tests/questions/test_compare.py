@@ -490,7 +490,40 @@ def test_what_nobody_looked_at_is_no_difference(before: Path, tmp_path: Path) ->
     with sqlite3.connect(tmp_path / "kept") as made:
         made.execute("INSERT INTO unlisted VALUES (CAST('/srv' AS BLOB), 'the door was shut')")
         made.execute("DELETE FROM entries WHERE name = CAST('letters.txt' AS BLOB)")
-    assert held(before / "kept", tmp_path / "kept").records == []
+    for one, other in permutations((before / "kept", tmp_path / "kept")):
+        answer = held(one, other)
+        assert answer.records == []
+        assert answer.exit_status == 3, "it is not clean either"
+        assert ("/srv", "the door was shut") in answer.gaps
+    both = held(tmp_path / "kept", tmp_path / "kept")
+    assert both.exit_status == 3
+
+
+def test_what_the_kernel_put_over_a_directory_is_a_gap(before: Path, tmp_path: Path) -> None:
+    import sqlite3
+
+    shutil.copy(before / "kept", tmp_path / "kept")
+    with sqlite3.connect(tmp_path / "kept") as made:
+        why = "the kernel makes it up (tracefs)"
+        made.execute("INSERT INTO unlisted VALUES (CAST('/usr/bin' AS BLOB), ?)", (why,))
+        made.execute("DELETE FROM entries WHERE name = CAST('plot' AS BLOB)")
+    answer = held(before / "kept", tmp_path / "kept")
+    assert answer.exit_status == 3
+    assert any(gap.why == why for gap in answer.gaps)
+
+
+def test_a_file_that_nobody_could_read_is_a_gap(before: Path, tmp_path: Path) -> None:
+    import sqlite3
+
+    shutil.copy(before / "kept", tmp_path / "kept")
+    with sqlite3.connect(tmp_path / "kept") as made:
+        made.execute(
+            "UPDATE entries SET sha256 = NULL, md5 = NULL WHERE name = CAST('plot' AS BLOB)"
+        )
+        made.execute("INSERT INTO unread VALUES (CAST('/usr/bin/plot' AS BLOB), 'DENIED', NULL)")
+    answer = held(tmp_path / "kept", tmp_path / "kept")
+    assert answer.exit_status == 3
+    assert ("/usr/bin/plot", "permission denied") in answer.gaps
 
 
 def test_a_digest_that_only_one_has_is_a_gap(before: Path, tmp_path: Path) -> None:

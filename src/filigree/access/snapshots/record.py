@@ -12,6 +12,7 @@ from filigree.access.sqlite_file import SqliteFile
 from filigree.access.trees.directories import decoded
 from filigree.access.trees.protocol import Borrowed
 from filigree.access.trees.recorded_form import PathForm, Recorded, split
+from filigree.access.trees.walking import BY_KERNEL
 from filigree.formats.random_access import ContainerError
 from filigree.model.errors import AccessError, NoSystem, Obstacle
 from filigree.model.files import KIND_OF_FORM
@@ -111,12 +112,14 @@ class SnapshotRecord:
         """Why a file was not read, as it was said then."""
         asked = "SELECT obstacle, why FROM unread WHERE path = ?"
         found = next(self.asked(asked, path), None)
-        if found is None:
-            return None
-        obstacle = Obstacle.__members__.get(str(found[0]), Obstacle.FAILED)
-        if obstacle in (Obstacle.ABSENT, Obstacle.NOT_DIRECTORY):
-            obstacle = Obstacle.FAILED
-        return AccessError(obstacle, decoded(path), None if found[1] is None else str(found[1]))
+        return None if found is None else _hindrance(path, *found)
+
+    def hindrances(self) -> Iterator[tuple[str, str]]:
+        for path, why in self.asked("SELECT path, why FROM unlisted"):
+            if not str(why).startswith(BY_KERNEL):
+                yield _shown(path), str(why)
+        for path, obstacle, why in self.asked("SELECT path, obstacle, why FROM unread"):
+            yield _shown(path), _hindrance(path, obstacle, why).what
 
     def kind_of_file_system(self, number: int) -> str | None:
         return self._kinds.get(number)
@@ -147,6 +150,18 @@ class SnapshotRecord:
 
     def _nonsense(self, real: bytes, what: str) -> AccessError:
         return AccessError(Obstacle.FAILED, decoded(real) or "/", f"the snapshot has {what}")
+
+
+def _hindrance(path: Any, obstacle: Any, why: Any) -> AccessError:
+    """Why a file was not read; that it is not there is no such reason."""
+    known = Obstacle.__members__.get(str(obstacle), Obstacle.FAILED)
+    if known in (Obstacle.ABSENT, Obstacle.NOT_DIRECTORY):
+        known = Obstacle.FAILED
+    return AccessError(known, _shown(path), None if why is None else str(why))
+
+
+def _shown(path: Any) -> str:
+    return (decoded(path) or "/") if isinstance(path, bytes) else str(path)
 
 
 def _is_form(row: tuple[Any, ...]) -> bool:

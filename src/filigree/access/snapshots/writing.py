@@ -14,8 +14,9 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
 from filigree.access.snapshots.form import COLUMNS, PIECE, TABLES, EntryRow
-from filigree.access.trees.directories import encoded
+from filigree.access.trees.directories import decoded, encoded
 from filigree.access.trees.protocol import Entry, Portrait
+from filigree.access.trees.recorded_form import split
 from filigree.formats.file_capabilities import ATTRIBUTE
 from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.files import FORM_OF_KIND, Kind
@@ -299,13 +300,12 @@ def _look(
     above: bytes, name: bytes, told: str | None, before: tuple[int, ...] | None
 ) -> SecondLook:
     wanted = tuple(sorted({"sha256", *told.split(",")})) if told else ()
-    return SecondLook((above + b"/" + name).decode("utf-8", "surrogateescape"), wanted, before)
+    return SecondLook(decoded(above + b"/" + name), wanted, before)
 
 
 def _split(path: str) -> tuple[bytes, bytes]:
     """Parent and name of a real path; of the root neither."""
-    parent, _, name = encoded(path).rstrip(b"/").rpartition(b"/")
-    return parent, name
+    return split(encoded(path).rstrip(b"/"))
 
 
 def _cut(pieces: Iterable[bytes]) -> Iterator[bytes]:

@@ -77,6 +77,10 @@ class RecordedTree(WithoutLayers):
         """Why nobody looked at what stands, or does not, at a real path; None where somebody did."""
         return self._record.unseen(real)
 
+    def hindrances(self) -> Iterator[tuple[str, str]]:
+        """Every directory that nobody looked into, and every file that could not be read: why."""
+        return self._record.hindrances()
+
     def _missing(self, real: bytes, shown: str) -> AccessError:
         """What to say of a real path where nothing stands: who did not look does not say `absent`."""
         why = self._record.unseen(real)

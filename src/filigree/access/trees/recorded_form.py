@@ -115,6 +115,11 @@ class TreeRecord(Protocol):
         """Why nobody looked into a directory; None where somebody did."""
         ...
 
+    def hindrances(self) -> Iterator[tuple[str, str]]:
+        """Every directory that nobody looked into, and every file that could not be read: why. What the
+        kernel makes up is none."""
+        ...
+
     def kind_of_file_system(self, number: int, /) -> str | None:
         """The kind of a file system by its number; None where nobody tells."""
         ...
@@ -212,6 +217,9 @@ class RecordFile:
 
     def unread(self, _: bytes) -> AccessError | None:
         return None
+
+    def hindrances(self) -> Iterator[tuple[str, str]]:
+        return iter(())
 
     def kind_of_file_system(self, _: int) -> str | None:
         return None

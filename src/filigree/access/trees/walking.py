@@ -19,6 +19,8 @@ MADE_UP = frozenset({
     "selinuxfs", "sysfs", "tracefs",
 })  # fmt: skip
 """File systems that the kernel makes up: what is in them is in no package and on no disk."""
+BY_KERNEL = "the kernel makes it up"
+"""How a walk begins to say that it passed over what the kernel makes up."""
 UNKNOWN = "of an unknown kind"
 _LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _DEEPEST = 256
@@ -104,7 +106,7 @@ class DirectoryWalk:
             if kind in MADE_UP:
                 if self._made_up:
                     yield _entry(path, seen, None)
-                    yield Gap(path, f"the kernel makes it up ({kind})")
+                    yield Gap(path, f"{BY_KERNEL} ({kind})")
                 return
             if not self._others:
                 yield Gap(path, another_file_system(kind))

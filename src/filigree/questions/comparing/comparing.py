@@ -100,6 +100,7 @@ def _rows(
         if _settings_touched(after, files):
             yield from other_rows(before, after, packages)
     if not wish.packages:
+        files.report_hindrances()
         yield from files.rows()
 
 

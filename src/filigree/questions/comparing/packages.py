@@ -153,10 +153,10 @@ class PackageChanges:
     def _events(self) -> dict[str, list[Event]]:
         """What only the later history tells: what both tell has been before."""
         history = self._after.database.history
-        known = {_told(event) for event in _events(self._before)}
+        known = {_event_key(event) for event in _events(self._before)}
         found: dict[str, list[Event]] = {}
         for event in history.events() if history is not None else ():
-            if _told(event) not in known:
+            if _event_key(event) not in known:
                 found.setdefault(event.name, []).append(event)
         return found
 
@@ -165,8 +165,8 @@ class PackageChanges:
         if self._after.database.history is None:
             return
         now = _events(self._after)
-        kept = {_told(event) for event in now}
-        lost = [event for event in _events(self._before) if _told(event) not in kept]
+        kept = {_event_key(event) for event in now}
+        lost = [event for event in _events(self._before) if _event_key(event) not in kept]
         first = min((event.at for event in now if event.at is not None), default=None)
         for event in sorted(lost, key=_when)[: 1 << 10]:
             rotated = first is not None and event.at is not None and event.at < first
@@ -184,7 +184,7 @@ def _events(system: System) -> list[Event]:
     return list(history.events()) if history is not None else []
 
 
-def _told(event: Event) -> tuple[object, ...]:
+def _event_key(event: Event) -> tuple[object, ...]:
     """An event, whichever file tells it: logs are rotated."""
     return event[:-1]
 

@@ -17,7 +17,7 @@ from typing import NamedTuple
 
 from filigree.access.snapshots.form import VERSION, EntryRow
 from filigree.access.snapshots.writing import SecondLook, SnapshotWriter, row_of
-from filigree.access.trees.walking import kinds_of_file_systems
+from filigree.access.trees.walking import BY_KERNEL, kinds_of_file_systems
 from filigree.access.workers import share
 from filigree.families.registry import is_archive_name
 from filigree.model.answer import Answer, Gap, iso
@@ -194,7 +194,7 @@ class _Taker:
             if isinstance(found, Gap):
                 self._writer.unlisted(*found)
                 self._unwalked.append(found.what)
-                if not found.why.startswith("the kernel makes it up"):
+                if not found.why.startswith(BY_KERNEL):
                     self._system.report(found)
                 continue
             if own is not None and (found.path == own or found.path.startswith(f"{own}/")):
