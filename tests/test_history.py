@@ -45,14 +45,15 @@ def test_lines_of_a_deb_log(line: str, told: list[tuple[Action, str, str | None]
          [(REPLACED, "1.0-1"), (INSTALLED, "1:0.9-1")]),
         ("[2026-01-12T08:30:07+0000] [ALPM] downgraded gull (2-1 -> 1-1)",
          [(REPLACED, "2-1"), (INSTALLED, "1-1")]),
-        ("[2026-01-12T08:30:07+0000] [ALPM] reinstalled gull (1-1)", []),
+        ("[2026-01-12T08:30:07+0000] [ALPM] reinstalled gull (1-1)",
+         [(REPLACED, "1-1"), (INSTALLED, "1-1")]),
         ("[2026-01-12T08:30:07+0000] [ALPM-SCRIPTLET] installed gull (1-1)", []),
         ("[2026-01-12T08:30:07+0000] [ALPM] warning: gull (1-1)", []),
     ],
 )  # fmt: skip
 def test_lines_of_an_arch_log(line: str, told: list[tuple[Action, str]]) -> None:
     found = list(read_arch_log(f"{line}\n".encode()))
-    assert found == [Logged(AT, what, "gull", version, None) for what, version in told]
+    assert found == [Logged(AT, what, "gull", version, None, 0, True) for what, version in told]
 
 
 def test_the_older_form_of_time() -> None:
@@ -107,7 +108,7 @@ def test_transactions_of_an_rpm_system(tmp_path: Path) -> None:
             " (2, 'gull', 2, '1.0', '1', 'x86_64');"
             f"INSERT INTO trans VALUES (1, {int(AT.timestamp())}), (2, {int(AT.timestamp()) + 9});"
             "INSERT INTO trans_item VALUES (1, 1, 1, 1, 2, 1), (2, 2, 1, 1, 2, 7), (3, 2, 2, 1, 2, 6),"
-            " (4, 2, 2, 1, 2, 10);"
+            " (4, 2, 2, 1, 2, 11);"
         )
     connection.close()
     with open_system(root.path) as system:

@@ -39,6 +39,10 @@ _WHERE = {
     "compare": "filigree.questions.comparing.comparing",
     "Wish": "filigree.questions.comparing.comparing",
     "snapshot": "filigree.questions.keeping.taking",
+    "timeline": "filigree.questions.timeline.timeline",
+    "TimelineWish": "filigree.questions.timeline.timeline",
+    "by_period": "filigree.questions.timeline.periods",
+    "Span": "filigree.questions.timeline.periods",
     "repos": "filigree.questions.commands.repos",
     "seek": "filigree.questions.commands.seek",
     "behind": "filigree.questions.commands.behind",
@@ -88,6 +92,10 @@ if TYPE_CHECKING:
     from filigree.questions.keeping.taking import Taking as Taking
     from filigree.questions.keeping.taking import snapshot as snapshot
     from filigree.questions.offers.options import RepositoryOptions as RepositoryOptions
+    from filigree.questions.timeline.periods import Span as Span
+    from filigree.questions.timeline.periods import by_period as by_period
+    from filigree.questions.timeline.timeline import TimelineWish as TimelineWish
+    from filigree.questions.timeline.timeline import timeline as timeline
     from filigree.questions.verifying.verdicts import Manner as Manner
     from filigree.system import System as System
     from filigree.system import open_system as open_system

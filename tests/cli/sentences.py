@@ -13,7 +13,8 @@ TABLE = Path(__file__).parents[1] / "data/sentences.txt"
 _WORDS = re.compile(r"[a-z].* .* ")
 _NOT_OURS = frozenset({
     "description", "fields", "other_fields", "homepage", "maintainer", "vendor", "label", "license",
-    "identity", "requirement", "made_by", "needs", "provides", "title", "changes", "advisories",
+    "identity", "requirement", "made_by", "command", "needs", "provides", "title", "changes",
+    "advisories",
 })  # fmt: skip
 """What holds words of packages, and not ours."""
 _DATE = re.compile(r"\d{4}-\d\d-\d\d(?: \d\d:\d\d)?(?:T[\d:]+Z)?")

@@ -13,7 +13,7 @@ from tests.cli.test_matrix import COMMANDS, STATIONS
 from tests.conftest import Run
 from tests.trees.images import Entry, entries_of, file, hidden, layer_of, layout
 
-_NOW = re.compile(r'("(?:seconds|asked_at)"): (?:[0-9.]+|"[^"]*")')
+_NOW = re.compile(r'("(?:seconds|asked_at|seen_at)"): (?:[0-9.]+|"[^"]*")')
 """What is of the moment in which it was asked."""
 _TOLD: dict[tuple[str, Path], tuple[int, str]] = {}
 """What each root said to each command: none of them changes meanwhile."""
@@ -81,6 +81,18 @@ def test_an_image_answers_as_the_directory_does(
     assert told(call, command, image) == told(call, command, directory)
 
 
+@pytest.mark.parametrize("station", STATIONS)
+def test_a_timeline_of_an_image_tells_of_packages_as_the_directory_does(
+    call: Run, pairs: dict[str, tuple[Path, Path]], station: str
+) -> None:
+    """What inodes tell no image has; what layers tell no directory."""
+    directory, image = pairs[station]
+    words = "timeline --action installed,upgraded,downgraded,replaced,removed,recorded"
+    assert told(call, words, image)[1]["records"] == told(call, words, directory)[1]["records"]
+    layers = told(call, "timeline --action built", image)[1]["records"]
+    assert [row["subject"] for row in layers] == ["layer 0", "layer 1", "layer 2"]
+
+
 @pytest.fixture(scope="module")
 def snapshots(
     heron: Path, curlew: Path, plover: Path, dunlin: Path, tmp_path_factory: pytest.TempPathFactory
@@ -95,7 +107,9 @@ def snapshots(
 
 
 @pytest.mark.parametrize("station", STATIONS)
-@pytest.mark.parametrize("command", [one for one in COMMANDS if "ARCHIVE" not in one])
+@pytest.mark.parametrize(
+    "command", [*(one for one in COMMANDS if "ARCHIVE" not in one), "timeline"]
+)
 def test_a_snapshot_answers_as_the_directory_did(
     call: Run, snapshots: dict[str, tuple[Path, Path]], command: str, station: str
 ) -> None:

@@ -201,6 +201,7 @@ def test_no_command_is_left_out() -> None:
         "layers",
         "snapshot",
         "compare",
+        "timeline",
     }
 
 

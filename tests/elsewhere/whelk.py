@@ -241,6 +241,8 @@ class Rules:
 
 
 class History:
+    arrivals = True
+
     def __init__(self, tree: Tree) -> None:
         self._tree = tree
 

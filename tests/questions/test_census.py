@@ -132,7 +132,7 @@ def test_a_survey_of_the_station(heron: Path) -> None:
     assert sum(found.states.values()) == len(system.packages)
     assert found.held_packages == ["foghorn"]
     assert found.troubled_packages == ["gullpost", "lockgate-firmware"]
-    assert found.age_days == 30
+    assert found.age_days == 26
     assert len(found.biggest) == 10
     sizes = [weight.installed_size or 0 for weight in found.biggest]
     assert sizes == sorted(sizes, reverse=True)

@@ -279,6 +279,24 @@ CASES: dict[str, Case] = {
             "came /var/lib/dpkg/info/quay.md5sums", "altered /var/lib/dpkg/status",
         ),
     ),
+    "a new package whose removal the history tells": Case(
+        steps(
+            lambda r: r.package("quay", files={"/usr/share/quay": b"x"}),
+            lambda r: r.append(LOG, "2026-02-01 10:00:00 remove quay:amd64 1.0-1 <none>\n"),
+        ),
+        ("came quay:amd64",),
+        (
+            "came /usr/share/quay", "came /var/lib/dpkg/info/quay.list",
+            "came /var/lib/dpkg/info/quay.md5sums", "altered /var/lib/dpkg/status", f"altered /{LOG}",
+        ),
+    ),
+    "an upgrade, where the history tells another one": Case(
+        steps(
+            _upgrade(log=False),
+            lambda r: r.append(LOG, "2026-02-01 10:00:00 upgrade chart:amd64 1.0-1 1.2-1\n"),
+        ),
+        ("newer chart:amd64",), (f"altered /{LOG}", *_UPGRADED),
+    ),
     "a package went": Case(
         _removed, (),
         (

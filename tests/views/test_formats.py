@@ -40,6 +40,8 @@ from filigree.questions.commands.whatif import whatif
 from filigree.questions.comparing.comparing import compare
 from filigree.questions.keeping.taking import Taking, snapshot
 from filigree.questions.offers.options import RepositoryOptions
+from filigree.questions.timeline.periods import Span, by_period
+from filigree.questions.timeline.timeline import timeline
 from filigree.system import System, open_system
 from filigree.views.options import ViewOptions
 from filigree.views.page import Ink
@@ -70,6 +72,7 @@ ASK: dict[str, Callable[[System], Answer[Any, Any]]] = {
     "seek": lambda system: seek(system, ["tide"]),
     "behind": behind,
     "groups": groups,
+    "timeline": timeline,
 }
 # The promise. A field may be added; one that is here never goes.
 SCHEMA = {
@@ -119,6 +122,9 @@ SCHEMA = {
     "compare": "what change subject package before after aspects explained_by why rank layer",
     "snapshot": "file size began ended paths digested contents contents_size changed unread unlisted "
     "signed host label",
+    "timeline": "at until action subject package version before architecture by command outcome session "
+    "told_in clock explained_by explains doubts aspects rank began",
+    "periods": "at until happenings packages sessions unexplained doubtful by_action",
     "layers": "number digest made_at made_by size unpacked brings changes removes files troubles",
 }
 
@@ -141,6 +147,7 @@ def answers(
     roots = {"heron": heron, "plover": plover, "dunlin": dunlin}
     with open_system(str(roots.get(request.param, curlew))) as system:
         found = {question: ask(system) for question, ask in ASK.items()}
+        found["periods"] = by_period(found["timeline"], Span.WEEK)
         found["refresh"] = refreshed(system, tmp_path_factory.mktemp("kept"))
         if request.param == "offered":
             scope = Scope.AVAILABLE

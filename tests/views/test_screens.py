@@ -19,6 +19,7 @@ from filigree.views.screens import (
     needs,
     obstacles,
     owner,
+    periods,
     provenance,
     refresh,
     repos,
@@ -26,6 +27,7 @@ from filigree.views.screens import (
     snapshot,
     strays,
     survey,
+    timeline,
     verify,
     whatif,
 )
@@ -46,6 +48,7 @@ EVERY: tuple[Screen[Any, Any, Any], ...] = (
     needs,
     obstacles,
     owner,
+    periods,
     provenance,
     refresh,
     repos,
@@ -53,6 +56,7 @@ EVERY: tuple[Screen[Any, Any, Any], ...] = (
     snapshot,
     strays,
     survey,
+    timeline,
     verify,
     whatif,
 )

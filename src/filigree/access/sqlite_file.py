@@ -93,6 +93,11 @@ class SqliteFile:
         query = "SELECT name FROM sqlite_master WHERE type = 'table' AND rootpage > 0 LIMIT 1000"
         return frozenset(name for (name,) in self.rows(query) if isinstance(name, str))
 
+    def columns(self, table: str) -> frozenset[str]:
+        """The names of the columns of a table of that very name; none where there is none."""
+        found = self.rows("SELECT name FROM pragma_table_info(?)", table)
+        return frozenset(name for (name,) in found if isinstance(name, str))
+
     def rows(self, query: str, *values: Any) -> Iterator[tuple[Any, ...]]:
         """The rows of a query of ours. Raises ContainerError."""
         # A look at a row takes a few steps; a schema that was made to go in circles takes no end. A

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 import typer
 
 from filigree import __version__
-from filigree.cli import check, demo, keep, look, sources, trace
+from filigree.cli import check, demo, happened, keep, look, sources, trace
 
 app = typer.Typer(
     name="filigree",
@@ -206,6 +206,18 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
             "compare before.snapshot /",
             "compare before.snapshot after.snapshot --only unexplained --keyring ./auditor.asc",
             "compare image-1.tar image-2.tar '/usr/bin/*'",
+        ),
+    ),
+    (
+        "timeline",
+        happened.timeline,
+        _TIME,
+        (
+            "timeline --since '3 days'",
+            "timeline tidegauge",
+            "timeline --around /usr/bin/tidegauge --within '2 hours'",
+            "timeline --root /mnt/heron --with before.snapshot --unexplained",
+            "timeline --by month --into years.png",
         ),
     ),
     (

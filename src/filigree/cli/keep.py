@@ -73,7 +73,7 @@ def snapshot(
 ) -> Shown:
     """Keep this root as one file, that answers every question later."""
     from filigree import __version__
-    from filigree.cli.progress import TakingLine
+    from filigree.cli.progress import TakingPage
     from filigree.questions.keeping.taking import Taking
     from filigree.questions.keeping.taking import snapshot as take
 
@@ -82,16 +82,16 @@ def snapshot(
     unknown = [one for one in without or () if one != "indexes"]
     if unknown:
         raise BadQuestion(f"{unknown[0]} cannot be left out", None, "indexes can")
-    line = TakingLine()
+    page = TakingPage()
     how = Taking(
         taken_by=_who(), version=__version__, label=label, everything=digest == "everything",
         indexes=not without, settings=with_settings, archives=with_archives,
-        key=None if sign is None else _key(typed_path(sign)), progress=line,
+        key=None if sign is None else _key(typed_path(sign)), progress=page,
     )  # fmt: skip
     try:
         return take(system, typed_path(out), how, sources), NO_OPTIONS
     finally:
-        line.close()
+        page.close()
 
 
 @question
@@ -112,19 +112,19 @@ def compare(
     files: Annotated[bool, typer.Option("--files", help="Only files.")] = False,
 ) -> Shown:
     """What differs between two roots, and what of it nothing explains."""
-    from filigree.cli.progress import TakingLine
+    from filigree.cli.progress import TakingPage
     from filigree.questions.comparing.comparing import Wish, compare
 
     if only not in (None, "unexplained"):
         raise BadQuestion(f"there is nothing {only}", None, "say unexplained")
     if packages and files:
         raise BadQuestion("only packages and only files is nothing", None, "give one of them")
-    line = TakingLine()
-    wish = Wish(only is not None, packages, files, tuple(map(typed_path, globs or ())), line)
+    page = TakingPage()
+    wish = Wish(only is not None, packages, files, tuple(map(typed_path, globs or ())), page)
     try:
         return compare(system, other, wish), NO_OPTIONS
     finally:
-        line.close()
+        page.close()
 
 
 def _who() -> str:

@@ -174,7 +174,7 @@ _PATHS_TOO = ("contents", "owner")
 def question(command: Callable[..., Shown]) -> Callable[..., None]:
     """Make a command of a function that takes a system and its own options."""
     signature = inspect.signature(command)
-    ours = ("system", "other", "shared", "scope", "sources")
+    ours = ("system", "other", "shared", "scope", "sources", "keyring")
     own = [p for name, p in signature.parameters.items() if name not in ours]
     scoped, sourced = "scope" in signature.parameters, "sources" in signature.parameters
     keyring = {"keyring": _SOURCES["keyring"]}
@@ -184,16 +184,8 @@ def question(command: Callable[..., Shown]) -> Callable[..., None]:
         **(_PAIR if pair else {}), **(_SCOPES if scoped else {}),
         **(_SOURCES if sourced else keyring), **shown,
     }  # fmt: skip
-    added = [
-        inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=kind)
-        for name, (kind, default) in tables.items()
-    ]
-
-    first = [
-        one.replace(kind=inspect.Parameter.POSITIONAL_OR_KEYWORD)
-        for one in added
-        if one.name in _PAIR
-    ]
+    added = [_parameter(name, *told) for name, told in tables.items()]
+    first = [one for one in added if one.name in _PAIR]
     ordered = [*first, *own, *(one for one in added if one.name not in _PAIR)]
 
     @functools.wraps(command)
@@ -208,13 +200,15 @@ def question(command: Callable[..., Shown]) -> Callable[..., None]:
             subjects=subjects,
             repos_of=kwargs.get("repos_of"),
             keyring=tuple(map(typed_path, kwargs.get("keyring") or ())),
-            sourced=sourced,
+            sourced=sourced or "keyring" in signature.parameters,
         )
         given = {name: kwargs.pop(name) for name in tables if name in kwargs}
         if scoped:
             more = bool(given["repo_url"] or given["refreshed"])
             flags = given["installed"], given["available"], given["both"]
             kwargs["scope"] = _scope_of(*flags, asks_more=more)
+        if "keyring" in signature.parameters:
+            kwargs["keyring"] = shared.keyring
         if sourced:
             kwargs["sources"] = _sources_of(given, command.__name__ in _PATHS_TOO)
         status = answer_and_show(shared, functools.partial(command, *args, **kwargs))
@@ -225,6 +219,13 @@ def question(command: Callable[..., Shown]) -> Callable[..., None]:
     )
     run.__annotations__ = {p.name: p.annotation for p in ordered}
     return run
+
+
+def _parameter(name: str, annotation: Any, default: Any) -> inspect.Parameter:
+    one = inspect.Parameter(
+        name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation
+    )
+    return one.replace(kind=inspect.Parameter.POSITIONAL_OR_KEYWORD) if name in _PAIR else one
 
 
 def _scope_of(installed: bool, available: bool, both: bool, asks_more: bool) -> "Scope":

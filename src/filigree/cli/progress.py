@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 from filigree.views.text import escaped, size_words
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from filigree.access.fetching import FetchProgress
     from filigree.questions.keeping.taking import TakingProgress
     from filigree.questions.offers.options import Working
@@ -82,13 +84,45 @@ class LayerLine(Line):
             self.write("")
 
 
-class TakingLine(Line):
-    """What is being done for a snapshot, and how far that has come."""
+class TakingPage(Line):
+    """What was done for a snapshot so far, a line a step: how far each has come, and the time left of the
+    last."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._steps: dict[str, TakingProgress] = {}
+        self._began: dict[str, float] = {}
+        self._lines = 0
 
     def __call__(self, now: "TakingProgress") -> None:
+        self._began.setdefault(now.what, time.monotonic())
+        self._steps[now.what] = now
         if self.due():
-            of = f" of {now.total:,}" if now.total else ""
-            self.write(f"{now.done:,}{of} {now.what}")
+            self._clear()
+            for told in self._told():
+                sys.stderr.write(f"{told}\n")
+            self._lines = len(self._steps)
+            sys.stderr.flush()
+
+    def _told(self) -> "Iterator[str]":
+        last = next(reversed(self._steps))
+        for what, step in self._steps.items():
+            of = f" of {step.total:,}" if step.total else ""
+            share = step.done / step.total if step.total else 0.0
+            mark = " done" if what != last else f"{share:5.0%}" if step.total else "  …  "
+            passed = time.monotonic() - self._began[what]
+            left = f", {passed / share - passed:,.0f} s left" if what == last and share else ""
+            yield f"{mark}  {step.done:,}{of} {what}{left}"
+
+    def _clear(self) -> None:
+        if self._lines:
+            sys.stderr.write(f"\x1b[{self._lines}F\x1b[J")
+        self._lines = 0
+
+    def close(self) -> None:
+        """Take the page away."""
+        self._clear()
+        sys.stderr.flush()
 
 
 class CountLine(Line):

@@ -10,6 +10,7 @@ from filigree.demo import rpm
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, machine_code
 from filigree.demo.ground import lay_ground
+from filigree.demo.histories import write_rpm_history
 from filigree.demo.offered_wares import MADE
 from filigree.demo.repository import STRANGER, detached, public_key, repomd_xml
 from filigree.demo.rpm import Shipped
@@ -46,6 +47,7 @@ def build_curlew(folder: Path, stage: Stage = LAST) -> Path:
     _state(disk, installed)
     _repositories(disk)
     _archives(disk, installed)
+    write_rpm_history(disk, installed)
     _daily_life(disk)
     if stage.intruded:
         _intruder(disk)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from filigree.demo import slackware
 from filigree.demo.disk import Disk
-from filigree.demo.goods import BUILT, goods_of
+from filigree.demo.goods import BUILT, arrived, goods_of
 from filigree.demo.ground import lay_ground
 from filigree.demo.intruder import intrude
 from filigree.demo.offered_wares import FIXES, KEPT_BACK, NEW, NOTICES, UPDATES
@@ -65,7 +65,7 @@ def everything(stage: Stage = LAST) -> tuple[InstalledWare, ...]:
 @lru_cache(maxsize=512)
 def kept(ware: Ware, number: int = 0, part: str = slackware.MAIN) -> InstalledWare:
     """A ware as this family keeps it."""
-    at = BUILT + timedelta(hours=7 * number, minutes=number)
+    at = arrived(number)
     goods = goods_of(ware, slackware.LIBRARIES)
     if ware.name == "ropewalk":
         # Nothing is diverted here: what another package has this one does not.

@@ -3,7 +3,7 @@
 import hashlib
 import random
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 
 from filigree.demo.world import OFFICE, SEED, Ware
@@ -13,6 +13,15 @@ _WORDS = (
     "high low water spring neap tide gauge mark datum sluice lock buoy fog horn chart sound "
     "ebb flood slack moon quarter depth harbour bar channel groyne dike marsh salt station"
 ).split()
+
+
+_AT_ONCE = 20
+
+
+def arrived(number: int) -> datetime:
+    """When the package of a number was installed: so many at once, a week after those before."""
+    week, place = divmod(number, _AT_ONCE)
+    return BUILT + timedelta(days=7 * week, hours=2, minutes=place)
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,8 +7,9 @@ from pathlib import Path
 
 from filigree.demo import deb
 from filigree.demo.disk import Disk
-from filigree.demo.goods import BUILT, goods_of, machine_code
+from filigree.demo.goods import BUILT, arrived, goods_of, machine_code
 from filigree.demo.ground import lay_ground
+from filigree.demo.histories import write_deb_history
 from filigree.demo.offered_wares import KEPT_BACK, URGENT, Suite, suites
 from filigree.demo.offering import deb_indexes, pooled
 from filigree.demo.repository import STRANGER, clear_signed, public_key
@@ -55,6 +56,7 @@ def build_heron(folder: Path, stage: Stage = LAST) -> Path:
     _policy(disk)
     _repositories(disk)
     _archives(disk, installed)
+    write_deb_history(disk, installed)
     _daily_life(disk)
     if stage.intruded:
         _intruder(disk)
@@ -67,7 +69,7 @@ def _installed(number: int, ware: Ware) -> deb.Installed:
         goods_of(ware, LIBRARIES),
         _STATUS.get(ware.name, "install ok installed"),
         "all" if ware.any_machine else "amd64",
-        BUILT + timedelta(hours=7 * number, minutes=number),
+        arrived(number),
         ware.chosen,
     )
 
@@ -178,7 +180,8 @@ def _paths(one: deb.Installed) -> frozenset[str]:
 def _daily_life(disk: Disk) -> None:
     """What nobody did wrong: a setting that the keeper changed, a log, a cache."""
     text = disk.real(EDITED).read_text()
-    disk.file(EDITED, text + "# Read every six minutes since the new pier.\ninterval = 6\n")
+    edited = text + "# Read every six minutes since the new pier.\ninterval = 6\n"
+    disk.file(EDITED, edited, at=BUILT + timedelta(days=30))
     disk.file("/var/log/tidegauge.log", "2026-02-27 06:12 +1.204\n2026-02-27 06:18 +1.197\n")
 
 

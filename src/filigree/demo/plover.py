@@ -5,8 +5,9 @@ from pathlib import Path
 
 from filigree.demo import arch
 from filigree.demo.disk import Disk
-from filigree.demo.goods import BUILT, goods_of
+from filigree.demo.goods import BUILT, arrived, goods_of
 from filigree.demo.ground import lay_ground
+from filigree.demo.histories import write_arch_history
 from filigree.demo.intruder import intrude
 from filigree.demo.offered_wares import FIXES, KEPT_BACK, NEW, UPDATES
 from filigree.demo.repository import detached, public_key
@@ -36,7 +37,7 @@ def build_plover(folder: Path, stage: Stage = LAST) -> Path:
     _settings(disk)
     _repositories(disk)
     _archives(disk, installed)
-    _log(disk, installed)
+    write_arch_history(disk, installed)
     _daily_life(disk)
     if stage.intruded:
         intrude(disk, SWAPPED, OPENED, VANISHED, REDIRECTED, STRAY)
@@ -53,7 +54,7 @@ def everything(stage: Stage = LAST) -> list[arch.InstalledGood]:
 
 def kept(ware: Ware, number: int = 0) -> arch.InstalledGood:
     """A ware as this family keeps it."""
-    at = BUILT + timedelta(hours=7 * number, minutes=number)
+    at = arrived(number)
     goods = arch.merged(goods_of(ware))
     if ware.name == "ropewalk":
         # Here nothing is diverted: what another package has this one does not.
@@ -109,17 +110,6 @@ def _archives(disk: Disk, installed: list[arch.InstalledGood]) -> None:
     """What the station still keeps of what it fetched: one archive in five."""
     for one in installed[::5]:
         disk.file(f"{places.ARCHIVES}/{one.file_name}", arch.pooled(kept(one.ware)), at=one.at)
-
-
-def _log(disk: Disk, installed: list[arch.InstalledGood]) -> None:
-    """What the system wrote of what it did, in both forms of time."""
-    lines = [f"[{BUILT:%Y-%m-%d %H:%M}] installed chartroom (5.3.9-1)"]
-    for one in installed:
-        at = f"[{one.at:%Y-%m-%dT%H:%M:%S}+0000] [ALPM]"
-        what = "upgraded" if one.ware.name == "chartroom" else "installed"
-        old = "5.3.9-1 -> " if what == "upgraded" else ""
-        lines.append(f"{at} {what} {one.ware.name} ({old}{one.version})")
-    disk.file(places.LOG, "\n".join(lines) + "\n")
 
 
 def _daily_life(disk: Disk) -> None:

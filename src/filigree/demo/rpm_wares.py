@@ -1,9 +1,7 @@
 """The goods of the station of one family, as that family ships them."""
 
-from datetime import timedelta
-
 from filigree.demo import rpm
-from filigree.demo.goods import BUILT, Good, goods_of
+from filigree.demo.goods import BUILT, Good, arrived, goods_of
 from filigree.demo.rpm import Shipped
 from filigree.demo.stages import LAST, Stage
 from filigree.demo.world import STATION_WARES, WARES, Ware
@@ -71,7 +69,7 @@ def shipped(ware: Ware, number: int = 0) -> Shipped:
         ware=ware,
         goods=goods,
         architecture="noarch" if ware.any_machine else "x86_64",
-        at=BUILT + timedelta(hours=7 * number, minutes=number),
+        at=arrived(number),
         needs=_NEEDS.get(name, ()),
         supplements=_SUPPLEMENTS.get(name, ""),
         claimed=_CLAIMED.get(name, ()),

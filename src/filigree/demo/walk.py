@@ -152,6 +152,12 @@ STOPS: tuple[Stop, ...] = (
     Stop("And at plover?",
          ("compare", f"{SNAPSHOTS}/plover{ENDING}", "plover", "--only", "unexplained",
           "--keyring", f"{REPOSITORY}/coast.asc"), None),
+    Stop("When did what happen at heron, week by week?", ("timeline", "--by", "week")),
+    Stop("What came with the gauge, and what happened to its files in the days after?",
+         ("timeline", "--around", "tidegauge", "--within", "8 days", "--until", "2026-03-01")),
+    Stop("And what happened after the office had kept what heron was, that nothing explains?",
+         ("timeline", "--since", "2026-03-01", "--unexplained", "--with",
+          f"{SNAPSHOTS}/heron{ENDING}", "--keyring", f"{REPOSITORY}/coast.asc")),
     Stop("Which of the archives would bring this program?",
          ("owner", "tidegauge", "--in", f"./{FOLDER}/tidegauge*", "--in", f"./{FOLDER}/silt*")),
 )  # fmt: skip

@@ -1,7 +1,10 @@
 """Logs that package systems write of what they do, a line a step.
 
     deb    2026-01-12 08:30:00 install|upgrade|remove NAME:ARCHITECTURE OLD NEW
+           2026-01-12 08:30:00 startup archives unpack|packages remove|packages configure
     arch   [2026-01-12T08:30:00+0000] [ALPM] installed|upgraded|downgraded|removed NAME (VERSION)
+           [2026-01-12T08:30:00+0000] [ALPM] transaction started|completed|interrupted|failed
+           [2026-01-12T08:30:00+0000] [PACMAN] Running 'COMMAND'
            [2013-01-02 10:11] installed NAME (VERSION)
     rpm    2026-01-12T08:30:00+0000 SUBDEBUG Installed: NAME-EPOCH:VERSION-RELEASE.ARCHITECTURE
            Jan 12 08:30:00 Installed: EPOCH:NAME-VERSION-RELEASE.ARCHITECTURE
@@ -16,12 +19,12 @@ from datetime import UTC, datetime
 from typing import NamedTuple
 
 from filigree.formats.damage import text_of
-from filigree.model.events import Action
+from filigree.model.events import Action, Outcome
 
 _NAME = rb"[^\s:()]+"
 _DEB = rb"^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d) (install|upgrade|remove) (%s)(?::(\S+))? (\S+) (\S+)[ \t]*$"
 _ARCH = (
-    rb"^\[([^\]\n]{10,40})\] (?:\[ALPM\] )?(installed|upgraded|downgraded|removed) (%s) "
+    rb"^\[([^\]\n]{10,40})\] (?:\[ALPM\] )?(installed|reinstalled|upgraded|downgraded|removed) (%s) "
     rb"\(([^\s()]+)(?: -> ([^\s()]+))?\)[ \t]*$"
 )
 _RPM = (
@@ -41,41 +44,56 @@ _NONE = "<none>"
 
 
 class Logged(NamedTuple):
-    """One step: when, what was done, and with which version of which package."""
+    """One step: when, what was done, and with which version of which package; `offset` is where in the
+    log it stands, in bytes, and `zoned` whether its time tells the zone."""
 
     at: datetime | None
     action: Action
     name: str
     version: str
     architecture: str | None
+    offset: int = 0
+    zoned: bool = False
+
+
+class LoggedRun(NamedTuple):
+    """What a log tells was done in one go: from `start` up to `end`, in bytes. None where it does not
+    tell."""
+
+    start: int
+    end: int
+    began: datetime | None
+    ended: datetime | None
+    command: str | None
+    outcome: Outcome | None
 
 
 def read_deb_log(data: bytes, names: Collection[str] | None = None) -> Iterator[Logged]:
     """The steps of a `deb` log, of packages of these names, or all."""
     for match in _lines(_DEB, data, names):
         at, what, name, machine, old, new = (text_of(part or b"") for part in match.groups())
-        moment = _moment(at)
+        moment, offset = _moment(at), match.start()
         if what == "remove":
-            yield Logged(moment, Action.REMOVED, name, old, machine or None)
+            yield Logged(moment, Action.REMOVED, name, old, machine or None, offset)
             continue
         if what == "upgrade" and old != _NONE:
-            yield Logged(moment, Action.REPLACED, name, old, machine or None)
+            yield Logged(moment, Action.REPLACED, name, old, machine or None, offset)
         if new != _NONE:
-            yield Logged(moment, Action.INSTALLED, name, new, machine or None)
+            yield Logged(moment, Action.INSTALLED, name, new, machine or None, offset)
 
 
 def read_arch_log(data: bytes, names: Collection[str] | None = None) -> Iterator[Logged]:
     """The steps of an `arch` log, of packages of these names, or all."""
     for match in _lines(_ARCH, data, names):
         at, what, name, version, new = (text_of(part or b"") for part in match.groups())
-        moment = _moment(at)
+        moment, where = _moment(at), (match.start(), _zoned(at))
         if what == "removed":
-            yield Logged(moment, Action.REMOVED, name, version, None)
+            yield Logged(moment, Action.REMOVED, name, version, None, *where)
         elif what == "installed":
-            yield Logged(moment, Action.INSTALLED, name, version, None)
-        elif new:
-            yield Logged(moment, Action.REPLACED, name, version, None)
-            yield Logged(moment, Action.INSTALLED, name, new, None)
+            yield Logged(moment, Action.INSTALLED, name, version, None, *where)
+        elif new or what == "reinstalled":
+            yield Logged(moment, Action.REPLACED, name, version, None, *where)
+            yield Logged(moment, Action.INSTALLED, name, new or version, None, *where)
 
 
 def read_rpm_log(data: bytes, names: Collection[str] | None = None) -> Iterator[Logged]:
@@ -89,7 +107,49 @@ def read_rpm_log(data: bytes, names: Collection[str] | None = None) -> Iterator[
             continue
         epoch = first or later
         full = f"{epoch}:{version}" if epoch.strip("0") else version
-        yield Logged(_moment(at), done, name, full, machine)
+        yield Logged(_moment(at), done, name, full, machine, match.start(), _zoned(at))
+
+
+_DEB_RUN = re.compile(rb"^(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d) startup [\w -]{1,40}$", re.MULTILINE)
+_ARCH_RUN = re.compile(
+    rb"^\[([^\]\n]{10,40})\] (?:\[PACMAN\] Running '([^\n]{0,4000})'"
+    rb"|\[ALPM\] transaction (started|completed|interrupted|failed))[ \t]*$",
+    re.MULTILINE,
+)
+_ENDS = {
+    "completed": Outcome.COMPLETED, "interrupted": Outcome.UNFINISHED, "failed": Outcome.FAILED,
+}  # fmt: skip
+
+
+def read_deb_runs(data: bytes) -> Iterator[LoggedRun]:
+    """Every start of the program that a `deb` log tells: no end of one is told, but the next."""
+    begun: tuple[int, str] | None = None
+    for match in _DEB_RUN.finditer(data):
+        if begun is not None:
+            yield LoggedRun(begun[0], match.start(), _moment(begun[1]), None, None, None)
+        begun = match.start(), text_of(match[1])
+    if begun is not None:
+        yield LoggedRun(begun[0], len(data), _moment(begun[1]), None, None, None)
+
+
+def read_arch_runs(data: bytes) -> Iterator[LoggedRun]:
+    """Every transaction of an `arch` log, with the command that came before it."""
+    command: str | None = None
+    begun: tuple[int, datetime | None] | None = None
+    for match in _ARCH_RUN.finditer(data):
+        at, what = _moment(text_of(match[1])), text_of(match[3] or b"")
+        if begun is not None and what != "started" and what:
+            yield LoggedRun(begun[0], match.start(), begun[1], at, command, _ENDS[what])
+            begun = None
+        elif begun is not None:
+            yield LoggedRun(begun[0], match.start(), begun[1], None, command, Outcome.UNFINISHED)
+            begun = None
+        if match[2] is not None:
+            command = text_of(match[2])
+        elif what == "started":
+            begun = match.start(), at
+    if begun is not None:
+        yield LoggedRun(begun[0], len(data), begun[1], None, command, Outcome.UNFINISHED)
 
 
 def _lines(form: bytes, data: bytes, names: Collection[str] | None) -> Iterator[re.Match[bytes]]:
@@ -99,6 +159,11 @@ def _lines(form: bytes, data: bytes, names: Collection[str] | None) -> Iterator[
         known = (re.escape(name.encode("utf-8", "surrogateescape")) for name in sorted(names))
         wanted = b"|".join(known) or rb"(?!)"
     return re.finditer(form % wanted, data, re.MULTILINE)
+
+
+def _zoned(text: str) -> bool:
+    """Whether a time tells its zone: behind a date there is a sign of one."""
+    return text.endswith("Z") or any(sign in text[10:] for sign in "+-")
 
 
 def _moment(text: str) -> datetime | None:

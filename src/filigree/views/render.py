@@ -49,6 +49,8 @@ SCREENS = {
     "layers": "layers",
     "snapshot": "snapshot",
     "compare": "compare",
+    "timeline": "timeline",
+    "periods": "periods",
 }
 
 

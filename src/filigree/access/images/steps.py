@@ -16,7 +16,7 @@ from filigree.access.trees.recorded_form import Recorded, RecordFile, open_form,
 from filigree.access.trees.recorded_rows import capabilities_of, observed
 from filigree.model.errors import AccessError
 from filigree.model.files import Observation
-from filigree.model.images import ImageFacts
+from filigree.model.images import ImageFacts, LayerFacts
 
 
 class _LentContents:
@@ -77,6 +77,11 @@ class ImageLayers:
             size=sum(one.size for one in read), unpacked=sum(one.unpacked for one in read),
             effective=effective,
         )  # fmt: skip
+
+    @property
+    def layers(self) -> Sequence[LayerFacts]:
+        """Every layer, the lowest first, as the image tells of it."""
+        return [one.told for one in self._layers]
 
     def steps(self) -> Iterator[LayerStep]:
         """Every layer, the lowest first. They are laid over each other anew."""

@@ -120,6 +120,11 @@ class Layered(Protocol):
         """What the image says of itself."""
         ...
 
+    @property
+    def layers(self) -> Sequence[LayerFacts]:
+        """Every layer, the lowest first, as the image tells of it: nothing is laid over anything."""
+        ...
+
     def steps(self) -> Iterator[LayerStep]:
         """Every layer, the lowest first."""
         ...

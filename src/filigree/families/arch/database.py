@@ -263,9 +263,9 @@ class ArchDatabase(DatabaseDefaults):
     @cached_property
     def history(self) -> "LoggedHistory":  # type: ignore[override]
         from filigree.families.shared.logs import LoggedHistory
-        from filigree.formats.change_logs import read_arch_log
+        from filigree.formats.change_logs import read_arch_log, read_arch_runs
 
-        return LoggedHistory(self.tree, places.LOG, read_arch_log, self.report)
+        return LoggedHistory(self.tree, places.LOG, read_arch_log, self.report, read_arch_runs)
 
     def fields(self, package: Package) -> Mapping[str, str]:
         return package.fields

@@ -43,8 +43,8 @@ from filigree.model.needs import Capability, Need, Relation, terms_of
 from filigree.model.package import Package, Script, State
 
 if TYPE_CHECKING:
+    from filigree.families.deb.history import DebHistory
     from filigree.families.deb.repositories import DebRepositories
-    from filigree.families.shared.logs import LoggedHistory
 
 _SCRIPTS = ("preinst", "postinst", "prerm", "postrm", "config", "triggers")
 _BYTES_A_PATH = 60
@@ -317,11 +317,10 @@ class DebDatabase(DatabaseDefaults):
         )
 
     @cached_property
-    def history(self) -> "LoggedHistory":  # type: ignore[override]
-        from filigree.families.shared.logs import LoggedHistory
-        from filigree.formats.change_logs import read_deb_log
+    def history(self) -> "DebHistory":  # type: ignore[override]
+        from filigree.families.deb.history import DebHistory
 
-        return LoggedHistory(self.tree, places.LOG, read_deb_log, self.report)
+        return DebHistory(self.tree, self.report)
 
     def repositories(self, judging: Judging) -> "DebRepositories":
         """What the system is configured to install from."""

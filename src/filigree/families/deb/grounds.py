@@ -25,6 +25,7 @@ RESTS_ON: Mapping[str, str] = {
     "choice": f"priorities by `{places.PREFERENCES}` and its parts",
     "order": "the order that the policy of the family defines",
     "advisories": "repositories that are there for security, by their label or suite",
-    "history": f"`{places.LOG}`, and what was rotated of it",
+    "history": f"`{places.LOG}`, `{places.TRANSACTIONS}` (who asked for what), and what was rotated of "
+    "them",
     "groups": "the field `Task` of what is offered",
 }

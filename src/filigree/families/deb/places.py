@@ -11,6 +11,7 @@ CHOSEN_LINKS = "/etc/alternatives"
 CONFIGURATION = "/etc/dpkg/dpkg.cfg"
 CONFIGURATION_PARTS = "/etc/dpkg/dpkg.cfg.d"
 LOG = "/var/log/dpkg.log"
+TRANSACTIONS = "/var/log/apt/history.log"
 AUTOMATIC = "/var/lib/apt/extended_states"
 
 SOURCES = "/etc/apt/sources.list"

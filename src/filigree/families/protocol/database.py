@@ -28,7 +28,11 @@ class Policy(Protocol):
 
 
 class History(Protocol):
-    """What a system noted of what happened to its packages."""
+    """What a system noted of what happened to its packages; `arrivals` is whether also that one came,
+    where none stood before."""
+
+    @property
+    def arrivals(self) -> bool: ...
 
     def events(self, names: Collection[str] | None = None) -> Iterator[Event]:
         """What happened to packages of these names, or all; in no order."""

@@ -14,7 +14,7 @@ from filigree.access.sqlite_file import SqliteFile
 from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import Report
 from filigree.families.rpm import places
-from filigree.families.shared.logs import logged
+from filigree.families.shared.logs import event_of, log_files
 from filigree.families.shared.looking import names_in, read_or_report
 from filigree.formats.change_logs import read_rpm_log
 from filigree.formats.damage import text_of
@@ -22,7 +22,7 @@ from filigree.formats.random_access import ContainerError
 from filigree.formats.version_parts import split_version
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, words_of
-from filigree.model.events import Action, Event
+from filigree.model.events import Action, Clock, Event, Outcome, Session
 from filigree.model.package import Reason
 
 _QUERY = (
@@ -35,30 +35,67 @@ _NONE = ("", "unknown", "@System", "@commandline")
 
 
 _EVENTS = (
-    "SELECT rpm.name, rpm.epoch, rpm.version, rpm.release, rpm.arch, trans_item.action, trans.dt_begin"
+    "SELECT rpm.name, rpm.epoch, rpm.version, rpm.release, rpm.arch, trans_item.action, trans.id"
     " FROM trans_item JOIN rpm ON rpm.item_id = trans_item.item_id"
-    " JOIN trans ON trans.id = trans_item.trans_id"
+    " JOIN trans ON trans.id = trans_item.trans_id ORDER BY trans.id, trans_item.id"
 )
 _ACTIONS: Mapping[object, Action] = {
     1: Action.INSTALLED, 2: Action.INSTALLED, 3: Action.REPLACED, 5: Action.REPLACED,
-    6: Action.INSTALLED, 7: Action.REPLACED, 8: Action.REMOVED,
+    6: Action.INSTALLED, 7: Action.REPLACED, 8: Action.REMOVED, 9: Action.INSTALLED,
+    10: Action.REPLACED,
 }  # fmt: skip
 """By their numbers; a downgrade and an upgrade are both of the version that came."""
 
 
 _NEWER = (
     "SELECT pkg_name.name, rpm.epoch, rpm.version, rpm.release, {machines}.name,"
-    " trans_item_action.name, trans.dt_begin"
+    " trans_item_action.name, trans.id"
     " FROM trans_item JOIN rpm ON rpm.item_id = trans_item.item_id"
     " JOIN trans ON trans.id = trans_item.trans_id"
     " JOIN trans_item_action ON trans_item_action.id = trans_item.action_id"
     " JOIN pkg_name ON pkg_name.id = rpm.name_id JOIN {machines} ON {machines}.id = rpm.arch_id"
+    " ORDER BY trans.id, trans_item.id"
 )
 _NEWER_TABLES = frozenset({"rpm", "trans", "trans_item", "trans_item_action", "pkg_name"})
 _NEWER_ACTIONS: Mapping[object, Action] = {
     "Install": Action.INSTALLED, "Upgrade": Action.INSTALLED, "Downgrade": Action.INSTALLED,
     "Reinstall": Action.INSTALLED, "Replaced": Action.REPLACED, "Remove": Action.REMOVED,
 }  # fmt: skip
+
+
+_SESSION = ("dt_begin", "dt_end", "user_id", "cmdline", "description", "state", "state_id")
+"""What of a transaction is told, in one form of such a database or another."""
+_NOBODY = (None, "", -1, 0xFFFFFFFF)
+_OUTCOMES: Mapping[object, Outcome] = {
+    0: Outcome.UNFINISHED, 1: Outcome.COMPLETED, 2: Outcome.FAILED, "Started": Outcome.UNFINISHED,
+    "Ok": Outcome.COMPLETED, "Error": Outcome.FAILED,
+}  # fmt: skip
+"""How one ended: by number in the older form, by word in the newer."""
+
+
+def _sessions_in(file: SqliteFile, path: str) -> dict[object, Session]:
+    """The transactions themselves, by their numbers. What a form does not tell is None."""
+    there = [column for column in _SESSION if column in file.columns("trans")]
+    words = (
+        dict(file.rows("SELECT id, name FROM trans_state"))
+        if "trans_state" in file.tables()
+        else {}
+    )
+    found: dict[object, Session] = {}
+    for number, *values in file.rows(f"SELECT id, {', '.join(there) or 'NULL'} FROM trans"):
+        told = dict(zip(there, values, strict=False))
+        began, ended = (
+            moment_of(at) if isinstance(at := told.get(name), int) else None
+            for name in ("dt_begin", "dt_end")
+        )
+        state = told.get("state", words.get(told.get("state_id")))
+        user = told.get("user_id")
+        command = _text(told.get("cmdline")) or _text(told.get("description"))
+        found[number] = Session(
+            f"{path}@{number}", began, ended, None if user in _NOBODY else str(user),
+            command or None, _OUTCOMES.get(state), path,
+        )  # fmt: skip
+    return found
 
 
 def transactions(tree: Tree, names: Collection[str] | None, report: Report) -> Iterator[Event]:
@@ -74,9 +111,10 @@ def transactions(tree: Tree, names: Collection[str] | None, report: Report) -> I
             if names is None or event.name in names:
                 yield event
     for path in places.LOGS:
-        for event in logged(tree, path, read_rpm_log, names, report):
-            if first is None or event.at is None or event.at < first:
-                yield event
+        for place, data in log_files(tree, path, report):
+            for one in read_rpm_log(data, names):
+                if first is None or one.at is None or one.at < first:
+                    yield event_of(one, place)
 
 
 def _transactions_in(tree: Tree, path: str, report: Report) -> Iterator[Event]:
@@ -94,13 +132,17 @@ def _transactions_in(tree: Tree, path: str, report: Report) -> Iterator[Event]:
         else:
             report(Gap(path, "it is a history in a form that is not known"))
             return
-        for name, epoch, version, release, machine, action, begun in file.rows(query):
+        sessions = _sessions_in(file, path)
+        for name, epoch, version, release, machine, action, number in file.rows(query):
             done = actions.get(action)
             if done is None:
                 continue
             front = f"{epoch}:" if epoch not in (None, 0, "0", "") else ""
-            at = moment_of(begun) if isinstance(begun, int) else None
-            yield Event(at, done, str(name), f"{front}{version}-{release}", str(machine), path)
+            session = sessions.get(number)
+            yield Event(
+                session.began if session else None, done, str(name), f"{front}{version}-{release}",
+                str(machine), path, Clock.LOG, session,
+            )  # fmt: skip
 
 
 @contextmanager
@@ -122,6 +164,8 @@ def _opened(tree: Tree, path: str, report: Report) -> Iterator[SqliteFile | None
 
 class RpmHistory:
     """What the histories and logs of a root tell."""
+
+    arrivals = True
 
     def __init__(self, tree: Tree, report: Report) -> None:
         self._tree = tree

@@ -9,11 +9,13 @@ from filigree.families.shared.looking import names_in
 from filigree.formats.slackware.names import split_gone, split_label
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
-from filigree.model.events import Action, Event
+from filigree.model.events import Action, Clock, Event
 
 
 class RemovedRecords:
     """The records in folders of what is gone, each called by what it was and when it went."""
+
+    arrivals = False
 
     def __init__(self, tree: Tree, folders: Sequence[str], report: Report) -> None:
         self._tree = tree
@@ -35,6 +37,7 @@ class RemovedRecords:
                     self._gone_at(f"{folder}/{name}", gone.moment),
                     Action.REPLACED if gone.moment else Action.REMOVED,
                     label.name, label.full_version, label.architecture, f"{folder}/{name}",
+                    Clock.LOCAL_LOG if gone.moment else Clock.FILE,
                 )  # fmt: skip
 
     def _gone_at(self, path: str, told: tuple[int, ...] | None) -> datetime | None:

@@ -1,4 +1,4 @@
-"""Whether an archive is called what it is."""
+"""Names: whether an archive is called what it is, and who a number is."""
 
 from filigree.model.archives import ArchiveFacts
 from filigree.model.package import Package
@@ -29,3 +29,10 @@ def misnamed(system: System, package: Package, facts: ArchiveFacts) -> list[str]
         for what, said, is_ in pairs
         if said != is_
     ]
+
+
+def user_called(system: System, user: str | None) -> str | None:
+    """Who asked for something, by name where a history tells a number that the root knows."""
+    if user is not None and user.isdecimal() and len(user) < 12:
+        return system.users.name(int(user))
+    return user

@@ -31,6 +31,7 @@ ASKS: Mapping[str, tuple[str, ...]] = {
     "layers": ("packages", "paths", "content", "config", "moved"),
     "snapshot": ("packages", "paths"),
     "compare": ("packages", "paths", "content", "config", "moved", "history", "order", *_OFFER, "keys"),
+    "timeline": ("packages", "paths", "content", "config", "moved", "history", *_OFFER, "keys"),
     "repos": _OFFER,
     "behind": ("packages", "held", *_OFFER, "choice", "order", "advisories"),
     "refresh": _OFFER,

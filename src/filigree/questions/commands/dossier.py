@@ -12,7 +12,7 @@ from filigree.model.files import Difference, Verdict
 from filigree.model.needs import Need, Relation
 from filigree.model.package import Package, Script, State, VersionParts, Wanted
 from filigree.model.repositories import Change
-from filigree.questions.asking.naming import misnamed
+from filigree.questions.asking.naming import misnamed, user_called
 from filigree.questions.asking.package_rows import PackageRow, package_facts, short_labels
 from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
@@ -197,7 +197,16 @@ def _history(system: System, package: Package) -> list[Event]:
     # Of one moment what was done last comes first.
     history = system.database.history
     told = reversed(list(history.events([package.name]) if history is not None else ()))
-    return sorted(told, key=lambda one: iso(one.at) if one.at else "", reverse=True)
+    named = (_with_user(system, one) for one in told)
+    return sorted(named, key=lambda one: iso(one.at) if one.at else "", reverse=True)
+
+
+def _with_user(system: System, event: Event) -> Event:
+    """An event, who asked for it by name."""
+    if event.session is None or event.session.user is None:
+        return event
+    user = user_called(system, event.session.user)
+    return event._replace(session=event.session._replace(user=user))
 
 
 def _signed(trust: Trust, package: Package, archive: Archive | None) -> dict[str, str | None]:

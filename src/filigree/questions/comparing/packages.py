@@ -5,7 +5,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import NamedTuple
 
-from filigree.model.events import Event
+from filigree.model.events import Action, Event
 from filigree.model.files import FileRecord
 from filigree.model.package import Package
 from filigree.questions.comparing.differences import ChangeKind, Compared, What
@@ -24,6 +24,18 @@ class PackageChange(NamedTuple):
     kind: ChangeKind
     before: Package | None
     after: Package | None
+
+    def is_told_by(self, event: Event, arrivals: bool) -> bool:
+        """Whether a step of a history is of this very change: what came was installed, what went removed;
+        where a history tells no `arrivals`, that the other version was replaced is all it tells. A step
+        without a version is of none."""
+        if event.action is Action.INSTALLED:
+            return self.after is not None and event.version == self.after.version
+        if self.before is None or event.version != self.before.version:
+            return False
+        if self.after is None:
+            return event.action is Action.REMOVED
+        return event.action is Action.REPLACED and not arrivals
 
     @property
     def words(self) -> str:
@@ -140,11 +152,11 @@ class PackageChanges:
     # -- what the history tells ------------------------------------------------------------
 
     def _told(self, name: str, change: PackageChange) -> tuple[str | None, str | None]:
-        if self._after.database.history is None:
+        history = self._after.database.history
+        if history is None:
             return NO_HISTORY, None
-        wanted = {one.version for one in (change.before, change.after) if one is not None}
         for event in self._events.get(name, ()):
-            if event.version is None or event.version in wanted:
+            if change.is_told_by(event, history.arrivals):
                 when = "" if event.at is None else f" at {event.at:%Y-%m-%d %H:%M} UTC"
                 return f"{event.action.value}{when}, by {event.told_in}", None
         return None, NO_EVENT
@@ -186,7 +198,7 @@ def _events(system: System) -> list[Event]:
 
 def _event_key(event: Event) -> tuple[object, ...]:
     """An event, whichever file tells it: logs are rotated."""
-    return event[:-1]
+    return event[:5]
 
 
 def _when(event: Event) -> tuple[datetime, str]:

@@ -35,17 +35,8 @@ _SMALLEST = 34.0
 
 def picture(answer: Answer[NodeRow, DrawSummary], form: str) -> bytes:
     """The graph as a picture, `png` or `svg`. Raises BadQuestion where the library is missing."""
-    try:
-        import matplotlib as mpl
-        from matplotlib.backends.backend_agg import FigureCanvasAgg
-        from matplotlib.figure import Figure
-    except ImportError as error:
-        raise BadQuestion(
-            "drawing needs a library that is not installed", None, "pip install 'filigree[draw]'"
-        ) from error
+    mpl, figure = needed_library()
     with mpl.rc_context({"svg.hashsalt": "filigree", "svg.fonttype": "path"}):
-        figure = Figure(figsize=(WIDE, HIGH), dpi=DOTS, facecolor="white")
-        FigureCanvasAgg(figure)
         axes = figure.add_axes((0.0, 0.075, 1.0, _DRAWN))
         axes.set_xlim(0, 1)
         axes.set_ylim(1, 0)
@@ -60,11 +51,26 @@ def picture(answer: Answer[NodeRow, DrawSummary], form: str) -> bytes:
         with warnings.catch_warnings():
             # A sign that the font has not is drawn as a box: the name is in the other formats.
             warnings.simplefilter("ignore")
-            figure.savefig(out, format=form, metadata=_NO_DATE[form])
+            figure.savefig(out, format=form, metadata=NO_DATE[form])
         return out.getvalue()
 
 
-_NO_DATE: dict[str, dict[str, Any]] = {"png": {"Software": None}, "svg": {"Date": None}}
+def needed_library() -> tuple[Any, Any]:
+    """The library that draws, and an empty figure. Raises BadQuestion where it is missing."""
+    try:
+        import matplotlib as mpl
+        from matplotlib.backends.backend_agg import FigureCanvasAgg
+        from matplotlib.figure import Figure
+    except ImportError as error:
+        raise BadQuestion(
+            "drawing needs a library that is not installed", None, "pip install 'filigree[draw]'"
+        ) from error
+    figure = Figure(figsize=(WIDE, HIGH), dpi=DOTS, facecolor="white")
+    FigureCanvasAgg(figure)
+    return mpl, figure
+
+
+NO_DATE: dict[str, dict[str, Any]] = {"png": {"Software": None}, "svg": {"Date": None}}
 
 
 def _title(figure: Any, answer: Answer[NodeRow, DrawSummary]) -> None:

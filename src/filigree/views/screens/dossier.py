@@ -230,7 +230,11 @@ def _history(row: Dossier, ink: Ink) -> Iterator[str]:
         yield from _heading("What happened to it, the newest first", ink)
     for event in row.history:
         version = f"{event.version or 'a version'} was {event.action}"
-        yield from fact(ink, f"  {minute(event.at) or 'at no known time'}", version, width=26)
+        run = event.session
+        how = f" by {run.command}" if run and run.command else ""
+        who = f", asked for by {run.user}" if run and run.user else ""
+        told = Piece(how + who, Style.FAINT)
+        yield from fact(ink, f"  {minute(event.at) or 'at no known time'}", version, told, width=26)
 
 
 def _ties(row: Dossier, ink: Ink) -> Iterator[str]:

@@ -1,0 +1,1 @@
+"""What happened to a system, in order, of all that tells."""
