@@ -44,6 +44,7 @@ screenshots: $(READY)
 # The page that says what each answer rests on, and the picture of the rooms, from what the code declares.
 docs: $(READY)
 	$(BIN)/python -m filigree.views.families_page > docs/families.md
+	$(BIN)/python -m filigree.views.rules_page > docs/findings.md
 	$(BIN)/python -m tools.rooms --write
 
 # Every file of this machine against coreutils, where it is a deb system.

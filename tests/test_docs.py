@@ -11,8 +11,10 @@ from filigree.cli.app import app
 from filigree.families.registry import families
 from filigree.families.shared.notions import NOTIONS
 from filigree.questions.asking.notions import ASKS
+from filigree.questions.rules.findings import every_rule
 from filigree.system import open_system
 from filigree.views.families_page import families_page
+from filigree.views.rules_page import rules_page
 
 TOP = Path(__file__).parents[1]
 PAGES = [
@@ -68,6 +70,11 @@ def test_the_readme_gives_the_two_commands() -> None:
 def test_the_page_of_the_families_is_what_the_code_declares() -> None:
     page = (TOP / "docs/families.md").read_text()
     assert page == families_page(list(families())), "make docs makes it anew"
+
+
+def test_the_page_of_the_rules_is_what_they_declare() -> None:
+    page = (TOP / "docs/findings.md").read_text()
+    assert page == rules_page([rule.facts for rule in every_rule()]), "make docs makes it anew"
 
 
 def test_every_family_declares_every_notion_once() -> None:

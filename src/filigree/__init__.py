@@ -39,6 +39,9 @@ _WHERE = {
     "compare": "filigree.questions.comparing.comparing",
     "Wish": "filigree.questions.comparing.comparing",
     "snapshot": "filigree.questions.keeping.taking",
+    "findings": "filigree.questions.rules.findings",
+    "FindingsWish": "filigree.questions.rules.findings",
+    "rules": "filigree.questions.rules.findings",
     "timeline": "filigree.questions.timeline.timeline",
     "TimelineWish": "filigree.questions.timeline.timeline",
     "by_period": "filigree.questions.timeline.periods",
@@ -92,6 +95,9 @@ if TYPE_CHECKING:
     from filigree.questions.keeping.taking import Taking as Taking
     from filigree.questions.keeping.taking import snapshot as snapshot
     from filigree.questions.offers.options import RepositoryOptions as RepositoryOptions
+    from filigree.questions.rules.findings import FindingsWish as FindingsWish
+    from filigree.questions.rules.findings import findings as findings
+    from filigree.questions.rules.findings import rules as rules
     from filigree.questions.timeline.periods import Span as Span
     from filigree.questions.timeline.periods import by_period as by_period
     from filigree.questions.timeline.timeline import TimelineWish as TimelineWish

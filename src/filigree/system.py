@@ -295,6 +295,13 @@ class System:
         if rest:
             yield rest
 
+    def own_bytes(self, path: str, limit: int) -> bytes:
+        """A file of the auditor's own. Raises BadQuestion where it cannot be read."""
+        try:
+            return self._outside.read(_absolute(path), limit)
+        except AccessError as error:
+            raise BadQuestion(f"it cannot be read: {words_of(error)}", path) from error
+
     def own_keys(self, paths: Sequence[str]) -> list[Key]:
         """The keys of the auditor's own files, and of the files in folders.
 

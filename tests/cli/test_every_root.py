@@ -108,7 +108,7 @@ def snapshots(
 
 @pytest.mark.parametrize("station", STATIONS)
 @pytest.mark.parametrize(
-    "command", [*(one for one in COMMANDS if "ARCHIVE" not in one), "timeline"]
+    "command", [*(one for one in COMMANDS if "ARCHIVE" not in one), "timeline", "findings"]
 )
 def test_a_snapshot_answers_as_the_directory_did(
     call: Run, snapshots: dict[str, tuple[Path, Path]], command: str, station: str

@@ -202,6 +202,7 @@ def test_no_command_is_left_out() -> None:
         "snapshot",
         "compare",
         "timeline",
+        "findings",
     }
 
 

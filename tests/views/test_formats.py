@@ -40,6 +40,7 @@ from filigree.questions.commands.whatif import whatif
 from filigree.questions.comparing.comparing import compare
 from filigree.questions.keeping.taking import Taking, snapshot
 from filigree.questions.offers.options import RepositoryOptions
+from filigree.questions.rules.findings import findings, rules
 from filigree.questions.timeline.periods import Span, by_period
 from filigree.questions.timeline.timeline import timeline
 from filigree.system import System, open_system
@@ -73,6 +74,8 @@ ASK: dict[str, Callable[[System], Answer[Any, Any]]] = {
     "behind": behind,
     "groups": groups,
     "timeline": timeline,
+    "findings": findings,
+    "rules": rules,
 }
 # The promise. A field may be added; one that is here never goes.
 SCHEMA = {
@@ -125,6 +128,9 @@ SCHEMA = {
     "timeline": "at until action subject package version before architecture by command outcome session "
     "told_in clock explained_by explains doubts aspects rank began",
     "periods": "at until happenings packages sessions unexplained doubtful by_action",
+    "findings": "rule severity title package paths packages subjects count cause evidence since advice "
+    "explained_by state waived_by",
+    "rules": "identity severity title parts looks_at why mistaken ask",
     "layers": "number digest made_at made_by size unpacked brings changes removes files troubles",
 }
 

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 import typer
 
 from filigree import __version__
-from filigree.cli import check, demo, happened, keep, look, sources, trace
+from filigree.cli import check, demo, happened, judge, keep, look, sources, trace
 
 app = typer.Typer(
     name="filigree",
@@ -156,6 +156,17 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         check.strays,
         _CHECK,
         ("strays", "strays /usr/sbin /opt", "strays --root /mnt/heron --format json"),
+    ),
+    (
+        "findings",
+        judge.findings,
+        _CHECK,
+        (
+            "findings",
+            "findings --least high --fail-at critical",
+            "findings --explain program-of-nobody",
+            "findings --root /mnt/heron --keyring ./office-keys.asc",
+        ),
     ),
     (
         "layers",

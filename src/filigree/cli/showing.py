@@ -115,7 +115,7 @@ def show(answer: Answer[Any, Any], shared: Shared, options: ViewOptions) -> None
         _paged(lines)
     else:
         _written(lines)
-    _aside(answer, form)
+    _aside(answer, form, options)
 
 
 def ink_for(shared: Shared) -> Ink:
@@ -135,12 +135,12 @@ def _noted(answer: Answer[Any, Any]) -> None:
         print(f"filigree: {escaped(note)}", file=sys.stderr)  # noqa: T201 - this is where it is said
 
 
-def _aside(answer: Answer[Any, Any], form: Format) -> None:
+def _aside(answer: Answer[Any, Any], form: Format, options: ViewOptions) -> None:
     """What matched nothing, and, where the format has no place for them, the gaps."""
     if answer.records or form is not Format.TABLE:
         _noted(answer)
     out: list[str] = []
-    if form not in (Format.TABLE, Format.JSON):
+    if form not in (Format.TABLE, Format.JSON) or not options.tells_gaps:
         out += (
             f"filigree: not looked at: {escaped(gap.what)}: {escaped(gap.why)}"
             for gap in answer.gaps

@@ -15,6 +15,10 @@ class Accounts(NamedTuple):
         """The name of a number; the number itself where none has it."""
         return self.names.get(number, str(number))
 
+    def knows(self, number: int) -> bool:
+        """Whether any name has a number."""
+        return number in self.names
+
     def number(self, name: str) -> int | None:
         """The number of a name, or of `#number`; None where nobody is called so."""
         if name.startswith("#") and name[1:].isdecimal() and len(name) < 12:

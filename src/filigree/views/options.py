@@ -7,6 +7,11 @@ from dataclasses import dataclass
 class ViewOptions:
     """What every view takes: nothing to choose."""
 
+    @property
+    def tells_gaps(self) -> bool:
+        """Whether a table ends with what was not looked at."""
+        return True
+
 
 @dataclass(frozen=True, slots=True)
 class CensusOptions(ViewOptions):
@@ -65,6 +70,18 @@ class StraysOptions(ViewOptions):
     """Files of nobody: `every` one, and not the first of each folder."""
 
     every: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class FindingsOptions(ViewOptions):
+    """Findings: with `propose` as waivers, to be read by a person."""
+
+    propose: bool = False
+
+    @property
+    def tells_gaps(self) -> bool:
+        """A file of waivers has no place for them."""
+        return not self.propose
 
 
 @dataclass(frozen=True, slots=True)

@@ -128,7 +128,14 @@ def _escape(match: re.Match[str]) -> str:
     return json.dumps(match[0])[1:-1]
 
 
+class Verbatim(str):
+    """A text that has no sign that a terminal would take for more, and is written as it is."""
+
+    __slots__ = ()
+
+
 _CELLS: dict[type, Callable[[Any], str]] = {
+    Verbatim: str,
     type(None): lambda _: "",
     int: str,
     Kind: lambda kind: kind._value_,

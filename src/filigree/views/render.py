@@ -10,6 +10,7 @@ from filigree.views.options import (
     CensusOptions,
     ContentsOptions,
     DrawOptions,
+    FindingsOptions,
     GroupsOptions,
     LayersOptions,
     NeedsOptions,
@@ -51,6 +52,8 @@ SCREENS = {
     "compare": "compare",
     "timeline": "timeline",
     "periods": "periods",
+    "findings": "findings",
+    "rules": "rules",
 }
 
 
@@ -58,6 +61,7 @@ OPTIONS: dict[str, type[ViewOptions]] = {
     "census": CensusOptions, "groups": GroupsOptions, "contents": ContentsOptions, "owner": OwnerOptions,
     "needs": NeedsOptions, "needed-by": NeedsOptions, "draw": DrawOptions, "verify": VerifyOptions,
     "strays": StraysOptions, "repos": ReposOptions, "layers": LayersOptions,
+    "findings": FindingsOptions,
 }  # fmt: skip
 """What the views of a question take, where there is something to choose."""
 
@@ -100,4 +104,5 @@ def _screen(
     view: Screen[Any, Any, Any], answer: Answer[Any, Any], ink: Ink, options: ViewOptions
 ) -> Iterator[str]:
     yield from view.screen(answer, ink, options)
-    yield from gap_lines(ink, answer.gaps)
+    if options.tells_gaps:
+        yield from gap_lines(ink, answer.gaps)

@@ -31,6 +31,10 @@ ASKS: Mapping[str, tuple[str, ...]] = {
     "layers": ("packages", "paths", "content", "config", "moved"),
     "snapshot": ("packages", "paths"),
     "compare": ("packages", "paths", "content", "config", "moved", "history", "order", *_OFFER, "keys"),
+    "findings": (
+        *_PACKAGE, "paths", "content", "aspects", "config", "moved", "record_signature", "archives",
+        *_OFFER, "order", "advisories", "needs", "history",
+    ),
     "timeline": ("packages", "paths", "content", "config", "moved", "history", *_OFFER, "keys"),
     "repos": _OFFER,
     "behind": ("packages", "held", *_OFFER, "choice", "order", "advisories"),

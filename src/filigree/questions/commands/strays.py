@@ -80,8 +80,10 @@ def strays(
     directories: Iterable[str] = (),
     other_file_systems: bool = False,
     progress: Callable[[int], None] | None = None,
+    notice: Callable[[Entry], None] | None = None,
 ) -> Answer[Stray, StraysSummary]:
     """Files of no package below the directories, or below those where packages usually put theirs.
+    `notice` is told of every path that the walk comes by, whosever it is.
 
     Raises BadQuestion where a directory that was named is none. Bad news where a file that can be run is
     of nobody and nothing tells why.
@@ -101,6 +103,8 @@ def strays(
             if isinstance(entry, Gap):
                 system.report(entry)
                 continue
+            if notice is not None:
+                notice(entry)
             above = below.get(entry.path.rpartition("/")[0])
             is_owned = entry.path in owned
             if entry.kind is Kind.DIRECTORY:

@@ -53,12 +53,13 @@ def changed_rows(
     }
     for verdict in told.records:
         package = packages.get((verdict.package, verdict.architecture, verdict.version))
-        yield _changed(system, verdict, package, now)
+        yield changed_row(system, verdict, package, now)
 
 
-def _changed(
+def changed_row(
     system: System, verdict: FileVerdict, package: Package | None, now: datetime
 ) -> Happening:
+    """When a file of a package came to be as it is, by its verdict: one that is not as it came."""
     aspects = [one.aspect for one in verdict.differences]
     deed = _DEEDS[verdict.verdict]
     row = _row(deed, verdict.path, verdict.package, aspects)

@@ -1,0 +1,1 @@
+"""Rules: what makes findings of what was found."""

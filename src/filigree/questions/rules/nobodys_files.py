@@ -1,0 +1,155 @@
+"""Rules about files of nobody's, and about who may write where programs live."""
+
+from collections.abc import Iterable, Iterator
+
+from filigree.model.files import Kind
+from filigree.model.findings import Finding, Part, RuleFacts, Severity
+from filigree.questions.commands.strays import Stray
+from filigree.questions.finding.ranks import Rank
+from filigree.questions.rules.observed import Observed
+from filigree.questions.rules.places import SEARCHED, STARTS
+from filigree.questions.rules.protocol import FindingRule, named
+
+_NAMED = 3
+
+
+def _loose(seen: Observed, rank: Rank) -> Iterable[Stray]:
+    return (row for row in seen.strays if row.rank is rank and row.cause is None)
+
+
+def _of_nobody(rule: FindingRule, rows: Iterable[Stray], words: str) -> Iterator[Finding]:
+    """A finding a directory, of files of nobody's."""
+    held: dict[str, list[Stray]] = {}
+    for row in rows:
+        held.setdefault(row.below or row.path.rpartition("/")[0], []).append(row)
+    for folder, found in held.items():
+        paths = [row.path for row in found]
+        many = f"{len(paths):,} {words} below {folder} are nobody's"
+        title = (
+            many
+            if len(paths) > _NAMED
+            else f"{named(paths)} {'is' if len(paths) == 1 else 'are'} nobody's"
+        )
+        yield rule.finding(
+            title, None, paths, since=max((row.modified for row in found if row.modified), default=None),
+            state={row.path: f"{row.kind.value} of {row.size} bytes, mode {row.mode}" for row in found},
+        )  # fmt: skip
+
+
+def _searched(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    rows = (row for row in _loose(seen, Rank.PROGRAM) if row.path.startswith(SEARCHED))
+    yield from _of_nobody(
+        rule, (row for row in rows if _shadowed(seen, row.path) is None), "programs"
+    )
+
+
+def _elsewhere(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    rows = (
+        row for row in _loose(seen, Rank.PROGRAM)
+        if not row.path.startswith(SEARCHED) and not STARTS.match(row.path)
+    )  # fmt: skip
+    yield from _of_nobody(rule, rows, "files that can be run")
+
+
+def _shadows(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    for row in seen.strays:
+        behind = _shadowed(seen, row.path) if row.kind in (Kind.FILE, Kind.LINK) else None
+        if behind is not None and row.cause is None and row.rank is not Rank.OTHER:
+            yield rule.finding(
+                f"{row.path} is nobody's, and is found before {behind}", None, [row.path],
+                since=row.modified, state={row.path: f"{row.size} bytes, mode {row.mode}"},
+            )  # fmt: skip
+
+
+def _shadowed(seen: Observed, path: str) -> str | None:
+    """The program of a package that is not run, because this one is found before it."""
+    folder, name = path.rpartition("/")[0] + "/", path.rpartition("/")[2]
+    if folder not in SEARCHED:
+        return None
+    for later in SEARCHED[SEARCHED.index(folder) + 1 :]:
+        other = later + name
+        if seen.system.real(other) != path and seen.system.owners_of(other):
+            return other
+    return None
+
+
+def _starts_of_nobody(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    rows = (
+        row for row in seen.strays
+        if row.cause is None and STARTS.match(row.path) and row.rank is not Rank.RIGHTS
+        and row.kind in (Kind.FILE, Kind.LINK)
+    )  # fmt: skip
+    yield from _of_nobody(rule, rows, "files that start things")
+
+
+def _writable(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    _ = seen.strays  # the walk is what notes them
+    held = [
+        entry for entry in seen.writable
+        if entry.kind is Kind.FILE or (entry.kind is Kind.DIRECTORY and not entry.mode & 0o1000)
+    ]  # fmt: skip
+    if held:
+        paths = [entry.path for entry in held]
+        yield rule.finding(
+            f"anybody may write to {named(paths, 'places where programs and settings live')}", None,
+            paths, state={entry.path: f"mode {entry.mode:04o}" for entry in held},
+        )  # fmt: skip
+
+
+def _unowned(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    _ = seen.strays
+    held: dict[int, list[str]] = {}
+    for entry in seen.unowned:
+        held.setdefault(entry.uid, []).append(entry.path)
+    for uid, paths in held.items():
+        yield rule.finding(
+            f"{named(paths)} belong{'s' if len(paths) == 1 else ''} to the user {uid}, whom no list has",
+            None, paths, subjects=[str(uid)], state=dict.fromkeys(paths, f"user {uid}"),
+        )  # fmt: skip
+
+
+_S = (Part.STRAYS,)
+RULES: tuple[FindingRule, ...] = (
+    FindingRule(RuleFacts(
+        "shadowing-program", Severity.CRITICAL, "A program of nobody's is found before a package's", _S,
+        "programs of nobody's in the places where a shell looks, and the same names later in that order",
+        "whoever types the name runs this one",
+        "an administrator's wrapper",
+        "timeline --around {path}",
+    ), _shadows),
+    FindingRule(RuleFacts(
+        "program-of-nobody", Severity.HIGH, "A program of nobody's is where a shell looks", _S,
+        "files of no package that can be run, without a cause, where a shell looks for programs",
+        "nobody vouches for it, and it is run by its name alone",
+        "software that was installed by hand",
+        "timeline --around {path}",
+    ), _searched),
+    FindingRule(RuleFacts(
+        "start-of-nobody", Severity.HIGH, "Something of nobody's starts things", _S,
+        "files of no package, without a cause, in the places that decide what is run",
+        "what is in it runs, mostly with all rights",
+        "an administrator's own job or unit",
+        "timeline --around {path}",
+    ), _starts_of_nobody),
+    FindingRule(RuleFacts(
+        "writable-by-anybody", Severity.HIGH, "Anybody may write where programs live", _S,
+        "modes of everything where programs and settings live, but for sticky directories",
+        "anybody on the machine can change what others run",
+        "a directory that is meant so, and protected otherwise",
+        "owner {path}",
+    ), _writable),
+    FindingRule(RuleFacts(
+        "runnable-of-nobody", Severity.MEDIUM, "Something that can be run is nobody's", _S,
+        "files of no package that can be run, without a cause, elsewhere among packages' files",
+        "nobody vouches for it",
+        "software that was installed by hand, or that fetched more of itself",
+        "strays",
+    ), _elsewhere),
+    FindingRule(RuleFacts(
+        "owner-unknown", Severity.LOW, "A file belongs to nobody that is known", _S,
+        "owners of everything where programs and settings live, against the root's own list of users",
+        "whoever gets that number gets the file",
+        "users that are kept elsewhere; a disk that was copied",
+        "owner {path}",
+    ), _unowned),
+)  # fmt: skip

@@ -1,0 +1,245 @@
+"""Rules about packages, declared policy, histories, and the audit itself."""
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+
+from filigree.model.files import Role, Sort, Verdict
+from filigree.model.findings import Finding, Part, Severity
+from filigree.questions.commands.behind import BehindRow, UpdateStatus
+from filigree.questions.rules.observed import Observed
+from filigree.questions.rules.protocol import FindingRule, listed, named, one_part
+from filigree.questions.timeline.happenings import Deed, Happening
+
+_HIDING = frozenset({Sort.EXCLUSION, Sort.DIVERSION, Sort.OVERRIDE, Sort.STATE})
+
+
+# -- packages -------------------------------------------------------------------------------
+
+
+def _unmet(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    held: dict[str, list[str]] = {}
+    for tie in seen.unmet:
+        held.setdefault(tie.asker.name, []).append(tie.need.text)
+    for name, needs in held.items():
+        yield rule.finding(
+            f"{name} needs {listed(needs, 'things')}, and nothing here meets that", name,
+            subjects=needs, state=dict.fromkeys(needs, "unmet"),
+        )  # fmt: skip
+
+
+def _broken(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    for package in seen.system.packages:
+        if package.state.present and (not package.state.sound or package.damaged):
+            word = package.state.value if not package.state.sound else "marked as damaged"
+            yield rule.finding(
+                f"{package.name} {package.version} is {word}", package.name,
+                since=package.installed_at, state={package.label: word},
+            )  # fmt: skip
+
+
+def _fixes(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    rows = [
+        row for row in seen.behind
+        if row.security and row.status.missing and not _is_held(row)
+    ]  # fmt: skip
+    if rows:
+        names = [row.name for row in rows]
+        times = [one.issued_at for row in rows for one in row.advisories if one.issued_at]
+        told = ", ".join(dict.fromkeys(one.identity for row in rows for one in row.advisories))
+        yield rule.finding(
+            f"{listed(names, 'packages')} lack{'s' if len(names) == 1 else ''} what mends them, and it "
+            "is offered", names[0] if len(names) == 1 else None, packages=names,
+            since=min(times, default=None), cause=told or None,
+            state={row.name: f"{row.installed}, offered {row.candidate}" for row in rows},
+        )  # fmt: skip
+
+
+def _is_held(row: BehindRow) -> bool:
+    return row.held or row.status in (UpdateStatus.HELD, UpdateStatus.PASSED_OVER)
+
+
+def _held_fixes(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    for row in seen.behind:
+        if row.security and row.status.missing and _is_held(row):
+            yield rule.finding(
+                f"{row.name} {row.installed} is kept back, and {row.candidate or 'a newer one'} would "
+                "mend it", row.name,
+                since=min((one.issued_at for one in row.advisories if one.issued_at), default=None),
+                explained_by=row.why, state={row.name: f"{row.installed}, offered {row.candidate}"},
+            )  # fmt: skip
+
+
+def _outsiders(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    from filigree.questions.asking.scopes import Scope
+    from filigree.questions.commands.census import Filter, census
+
+    if not seen.has(Part.REPOSITORIES) or not any(row.packages for row in seen.repositories):
+        return
+    told = census(seen.system, Filter(outsiders=True), scope=Scope.INSTALLED, options=seen.options)
+    names = [row.name for row in told.records]
+    if names:
+        yield rule.finding(
+            f"no repository offers {listed(names, 'packages')}", None, packages=names,
+            state={f"{row.name}:{row.architecture}": row.version for row in told.records},
+        )  # fmt: skip
+
+
+def _left_over(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    names = [row.name for row in seen.leftover]
+    if names:
+        yield rule.finding(
+            f"nothing needs {listed(names, 'packages')} any more", None, packages=names,
+            state={row.name: row.version for row in seen.leftover},
+        )  # fmt: skip
+
+
+# -- declared policy ------------------------------------------------------------------------
+
+
+def _hidden(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    held: dict[tuple[Sort, str], list[str]] = {}
+    for row in seen.verdicts:
+        if row.verdict is Verdict.EXCUSED and row.policy in _HIDING and row.role in (
+            Role.PROGRAM, Role.LIBRARY,
+        ):  # fmt: skip
+            held.setdefault((row.policy, row.policy_file or "its record"), []).append(row.path)
+    for (sort, file), paths in held.items():
+        yield rule.finding(
+            f"{file} ({sort.value}) excuses {named(paths)}, which would be bad news otherwise", None,
+            paths, subjects=[file], state=dict.fromkeys(paths, sort.value), explained_by=sort.value,
+        )  # fmt: skip
+
+
+# -- histories ------------------------------------------------------------------------------
+
+
+def _holes(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    untold = [
+        row for row in seen.history if row.action is Deed.RECORDED and row.explained_by is None
+    ]  # fmt: skip
+    if untold:
+        names = [row.package or row.subject for row in untold]
+        yield rule.finding(
+            f"the history does not tell how {listed(names, 'packages')} came", None, packages=names,
+            since=_first(untold), state={row.subject: row.version or "" for row in untold},
+        )  # fmt: skip
+
+
+def _contradicted(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    for row in seen.history:
+        if row.explained_by is None and row.action is not Deed.RECORDED:
+            yield rule.finding(
+                f"the history tells of {row.package} {row.version or ''}: {row.doubts[-1]}", row.package,
+                since=row.at, state={row.subject: f"{row.version or ''}, {row.doubts[-1]}"},
+            )  # fmt: skip
+
+
+def _impossible(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    held: dict[str, list[Happening]] = {}
+    for row in seen.history:
+        for doubt in row.doubts if row.explained_by is not None else ():
+            held.setdefault(doubt.partition(",")[0], []).append(row)
+    for doubt, rows in held.items():
+        names = list(dict.fromkeys(row.package or row.subject for row in rows))
+        yield rule.finding(
+            f"what is told of {listed(names, 'packages')} cannot be: {doubt}", None, packages=names,
+            since=_first(rows), state=dict.fromkeys(names, doubt),
+        )  # fmt: skip
+
+
+def _first(rows: Sequence[Happening]) -> datetime | None:
+    return min((row.at for row in rows if row.at is not None), default=None)
+
+
+# -- the audit itself -----------------------------------------------------------------------
+
+
+def _unseen(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    rows = [row for row in seen.verdicts if row.verdict is Verdict.UNREADABLE]
+    if rows:
+        yield rule.finding(
+            f"{named([row.path for row in rows])} could not be read", None, [row.path for row in rows],
+            state={row.path: row.reason or "unreadable" for row in rows},
+        )  # fmt: skip
+
+
+RULES: tuple[FindingRule, ...] = (
+    FindingRule(one_part(
+        "fix-missing", Severity.HIGH, "What mends a package is offered, and not installed",
+        Part.REPOSITORIES,
+        "packages with a newer version for security, by what their repositories tell",
+        "what is known to be wrong with them can be used",
+        "a fix that was carried back under the same version",
+        "behind --security",
+    ), _fixes),
+    FindingRule(one_part(
+        "fix-kept-back", Severity.HIGH, "What mends a package is kept back", Part.REPOSITORIES,
+        "packages with a newer version for security that are held, or passed over by preferences",
+        "what is known to be wrong with them can be used, and nobody will be told again",
+        "a hold with a reason, and another protection",
+        "dossier {package} --available",
+    ), _held_fixes),
+    FindingRule(one_part(
+        "policy-hides", Severity.MEDIUM, "Declared policy hides a difference", Part.FILES,
+        "programs, libraries and settings that are absent or elsewhere, and excused by what was declared",
+        "who owns the machine owns its policy, too",
+        "a declaration that is meant so",
+        "verify {path}",
+    ), _hidden),
+    FindingRule(one_part(
+        "history-contradicted", Severity.HIGH, "The record is not what the history tells", Part.HISTORY,
+        "what a history tells last of each package, against what is on record",
+        "one of the two was changed without the other",
+        "a package that was brought by other means",
+        "timeline {package}",
+    ), _contradicted),
+    FindingRule(one_part(
+        "history-hole", Severity.MEDIUM, "The history does not tell how a package came", Part.HISTORY,
+        "packages on record that came when the history was already told",
+        "somebody took lines out of it, or brought the package past it",
+        "a log that was rotated away in part",
+        "timeline {package}",
+    ), _holes),
+    FindingRule(one_part(
+        "need-unmet", Severity.MEDIUM, "A package lacks what it needs", Part.NEEDS,
+        "needs without which packages do not work, against what is installed",
+        "it does not work, or not as it should",
+        "a need that is met by hand",
+        "needs {package}",
+    ), _unmet),
+    FindingRule(one_part(
+        "package-broken", Severity.MEDIUM, "A package is not installed to its end", Part.FILES,
+        "the state of each package, as the database tells it",
+        "half of it is there, and its fixes may be missing",
+        "an upgrade that is under way now",
+        "dossier {package}",
+    ), _broken),
+    FindingRule(one_part(
+        "history-impossible", Severity.MEDIUM, "A time that is told cannot be", Part.HISTORY,
+        "times of histories: in order within a log, none in the future, none before a package was built",
+        "a log was written by hand, or a clock was set",
+        "clocks that are put back in autumn",
+        "timeline {package}",
+    ), _impossible),
+    FindingRule(one_part(
+        "file-unreadable", Severity.MEDIUM, "A file of a package cannot be read", Part.FILES,
+        "files that could not be looked at, or changed meanwhile",
+        "what was not looked at may be anything",
+        "an auditor without the rights for it",
+        "verify {path}",
+    ), _unseen),
+    FindingRule(one_part(
+        "outsider", Severity.LOW, "No repository offers an installed package", Part.REPOSITORIES,
+        "installed packages that no known repository offers in any version",
+        "nobody sends what mends it",
+        "a package of the office's own",
+        "census --outsiders",
+    ), _outsiders),
+    FindingRule(one_part(
+        "left-over", Severity.LOW, "Nothing needs a package any more", Part.NEEDS,
+        "packages that came as dependencies, and that nothing that was chosen needs",
+        "what is not there need not be mended",
+        "what a person uses without having chosen it",
+        "census --leftover",
+    ), _left_over),
+)  # fmt: skip
