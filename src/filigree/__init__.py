@@ -42,6 +42,7 @@ _WHERE = {
     "findings": "filigree.questions.rules.findings",
     "FindingsWish": "filigree.questions.rules.findings",
     "rules": "filigree.questions.rules.findings",
+    "running": "filigree.questions.running.running",
     "timeline": "filigree.questions.timeline.timeline",
     "TimelineWish": "filigree.questions.timeline.timeline",
     "by_period": "filigree.questions.timeline.periods",
@@ -98,6 +99,7 @@ if TYPE_CHECKING:
     from filigree.questions.rules.findings import FindingsWish as FindingsWish
     from filigree.questions.rules.findings import findings as findings
     from filigree.questions.rules.findings import rules as rules
+    from filigree.questions.running.running import running as running
     from filigree.questions.timeline.periods import Span as Span
     from filigree.questions.timeline.periods import by_period as by_period
     from filigree.questions.timeline.timeline import TimelineWish as TimelineWish

@@ -203,6 +203,7 @@ def test_no_command_is_left_out() -> None:
         "compare",
         "timeline",
         "findings",
+        "running",
     }
 
 

@@ -4,6 +4,7 @@ import csv
 import io
 import json
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +14,7 @@ from filigree.demo.dunlin import repository as shore
 from filigree.demo.offering import write_repositories
 from filigree.demo.plover import repository
 from filigree.model.answer import Answer, Gap, SystemLabel
-from filigree.model.files import Role
+from filigree.model.files import Evidence, Role, Verdict
 from filigree.model.needs import Relation
 from filigree.questions.asking.scopes import Scope
 from filigree.questions.commands.because import because
@@ -41,6 +42,13 @@ from filigree.questions.comparing.comparing import compare
 from filigree.questions.keeping.taking import Taking, snapshot
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.rules.findings import findings, rules
+from filigree.questions.running.rows import (
+    HeldRow,
+    RunningKind,
+    RunningRow,
+    RunningState,
+    RunningSummary,
+)
 from filigree.questions.timeline.periods import Span, by_period
 from filigree.questions.timeline.timeline import timeline
 from filigree.system import System, open_system
@@ -130,6 +138,8 @@ SCHEMA = {
     "periods": "at until happenings packages sessions unexplained doubtful by_action",
     "findings": "rule severity title package paths packages subjects count cause evidence since advice "
     "explained_by state waived_by",
+    "running": "what pid name user began_at program package verdict evidence state script libraries "
+    "mapped digest root remarks",
     "rules": "identity severity title parts looks_at why mistaken ask",
     "layers": "number digest made_at made_by size unpacked brings changes removes files troubles",
 }
@@ -153,6 +163,7 @@ def answers(
     roots = {"heron": heron, "plover": plover, "dunlin": dunlin}
     with open_system(str(roots.get(request.param, curlew))) as system:
         found = {question: ask(system) for question, ask in ASK.items()}
+        found["running"] = runs(system)
         found["periods"] = by_period(found["timeline"], Span.WEEK)
         found["refresh"] = refreshed(system, tmp_path_factory.mktemp("kept"))
         if request.param == "offered":
@@ -177,6 +188,20 @@ def answers(
         with open_system(str(out)) as kept, open_system(str(settled)) as earlier:
             found["compare"] = compare(earlier, kept)
         yield found
+
+
+def runs(system: System) -> Answer[Any, Any]:
+    """Two processes, as they would be told: no root of a test runs anything."""
+    library = HeldRow("/usr/lib/libbrine.so.2", "libbrine2", Verdict.ALTERED, RunningState.GONE)
+    one = RunningRow(
+        what=RunningKind.PROCESS, pid=7, name="mudflatd\x1b", user="root", began_at=None,
+        program="/usr/sbin/mudflatd", package="mudflatd", verdict=Verdict.INTACT,
+        evidence=Evidence.RECORD, state=RunningState.REPLACED, script=None, libraries=[library],
+        mapped=3, digest="sha256:00", root="/", remarks=["anybody may write to /usr/sbin"],
+    )  # fmt: skip
+    rows = [one, replace(one, pid=8, script=library, libraries=[])]
+    summary = RunningSummary(2, 40, 0, 0, 2, 1, {RunningState.REPLACED: 2})
+    return Answer("running", system.system_label, rows, summary, system.gaps, bad_news=True)
 
 
 def refreshed(system: System, folder: Path) -> Answer[Any, Any]:

@@ -169,6 +169,12 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         ),
     ),
     (
+        "running",
+        judge.running,
+        _CHECK,
+        ("running", "running --all", "running 1 4711", "running --evidence signed"),
+    ),
+    (
         "layers",
         check.layers,
         _CHECK,

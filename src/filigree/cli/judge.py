@@ -1,4 +1,4 @@
-"""The command that says what is wrong: findings."""
+"""The commands that say what is wrong, and what runs: findings, running."""
 
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -9,6 +9,7 @@ import typer
 from filigree.cli.asked import Shown
 from filigree.cli.options import question, typed_path
 from filigree.model.errors import BadQuestion
+from filigree.model.files import Evidence
 from filigree.model.findings import Part, Severity
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
@@ -115,6 +116,26 @@ def findings(
     finally:
         line.close()
     return answer, FindingsOptions(propose)
+
+
+@question
+def running(
+    system: System,
+    pids: Annotated[
+        list[int] | None,
+        typer.Argument(metavar="PID", help="Only these processes.", show_default=False),
+    ] = None,
+    every: Annotated[bool, typer.Option("--all", help="Also what is as it is to be.")] = False,
+    evidence: Annotated[
+        Evidence, typer.Option(help="The least evidence that counts for what is on the disk.")
+    ] = Evidence.RECORD,
+    *,
+    sources: RepositoryOptions,
+) -> Shown:
+    """Which programs run now, whose they are, and whether they are what is on the disk."""
+    from filigree.questions.running.running import running
+
+    return running(system, pids or (), every, evidence, sources), NO_OPTIONS
 
 
 def _parts(text: str | None) -> frozenset[Part]:

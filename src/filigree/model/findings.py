@@ -39,6 +39,7 @@ class Part(StrEnum):
     KEYS = "keys"
     NEEDS = "needs"
     HISTORY = "history"
+    RUNNING = "running"
 
 
 class RuleFacts(NamedTuple):

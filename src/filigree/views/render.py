@@ -53,6 +53,7 @@ SCREENS = {
     "timeline": "timeline",
     "periods": "periods",
     "findings": "findings",
+    "running": "running",
     "rules": "rules",
 }
 

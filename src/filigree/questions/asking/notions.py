@@ -35,6 +35,7 @@ ASKS: Mapping[str, tuple[str, ...]] = {
         *_PACKAGE, "paths", "content", "aspects", "config", "moved", "record_signature", "archives",
         *_OFFER, "order", "advisories", "needs", "history",
     ),
+    "running": ("packages", "paths", "content", "aspects", "config", "moved"),
     "timeline": ("packages", "paths", "content", "config", "moved", "history", *_OFFER, "keys"),
     "repos": _OFFER,
     "behind": ("packages", "held", *_OFFER, "choice", "order", "advisories"),

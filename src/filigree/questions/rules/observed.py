@@ -24,6 +24,8 @@ from filigree.questions.dependencies.graph import Graph
 from filigree.questions.dependencies.ties import HARD, Tie
 from filigree.questions.evidence.references import Against
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
+from filigree.questions.running.rows import RunningRow
+from filigree.questions.running.running import can_run, running
 from filigree.questions.timeline.files import changed_row
 from filigree.questions.timeline.happenings import Happening
 from filigree.questions.timeline.histories import package_rows
@@ -190,6 +192,22 @@ class Observed:
         history = self.system.database.history
         events = list(history.events()) if history is not None else []
         return list(package_rows(self.system, events, self.now))
+
+    @cached_property
+    def running(self) -> list[RunningRow]:
+        """What runs now; nothing where the root is not that of the running system."""
+        if not self.has(Part.RUNNING) or not can_run(self.system):
+            return []
+        return running(self.system, every=True).records
+
+    def running_of(self, paths: Iterable[str]) -> list[int]:
+        """The numbers of processes that run, or have mapped, one of some paths."""
+        wanted = set(paths)
+        return [
+            row.pid for row in self.running
+            if row.pid is not None
+            and (row.program in wanted or any(held.path in wanted for held in row.libraries))
+        ]  # fmt: skip
 
     def left_out(self) -> Iterator[Gap]:
         """What was not looked at because it was not asked for."""

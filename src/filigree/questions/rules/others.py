@@ -8,6 +8,7 @@ from filigree.model.findings import Finding, Part, Severity
 from filigree.questions.commands.behind import BehindRow, UpdateStatus
 from filigree.questions.rules.observed import Observed
 from filigree.questions.rules.protocol import FindingRule, listed, named, one_part
+from filigree.questions.running.rows import RunningKind, RunningRow, RunningState
 from filigree.questions.timeline.happenings import Deed, Happening
 
 _HIDING = frozenset({Sort.EXCLUSION, Sort.DIVERSION, Sort.OVERRIDE, Sort.STATE})
@@ -151,6 +152,55 @@ def _first(rows: Sequence[Happening]) -> datetime | None:
     return min((row.at for row in rows if row.at is not None), default=None)
 
 
+# -- what runs ------------------------------------------------------------------------------
+
+
+def _from_nowhere(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    held: dict[str, list[RunningRow]] = {}
+    for row in seen.running:
+        if row.state is RunningState.GONE and row.what is RunningKind.PROCESS:
+            held.setdefault(row.program or row.name, []).append(row)
+    for program, rows in held.items():
+        pids = [str(row.pid) for row in rows]
+        yield rule.finding(
+            f"{program} runs (process {listed(pids, 'processes')}), and is on no disk any more", None,
+            subjects=pids, since=min((row.began_at for row in rows if row.began_at), default=None),
+            state={program: rows[0].digest or "what runs could not be read"},
+        )  # fmt: skip
+
+
+def _of_nobody_runs(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    held: dict[str, list[RunningRow]] = {}
+    for row in seen.running:
+        if row.state is RunningState.OF_NOBODY and row.program is not None:
+            held.setdefault(row.program, []).append(row)
+    if held:
+        programs = sorted(held)
+        pids = [str(row.pid) for rows in held.values() for row in rows]
+        yield rule.finding(
+            f"{named(programs, 'programs')} run{'s' if len(programs) == 1 else ''} now, and "
+            f"{'is' if len(programs) == 1 else 'are'} nobody's", None, programs, subjects=pids,
+            state=dict.fromkeys(programs, "runs"),
+        )  # fmt: skip
+
+
+def _replaced_runs(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    rows = [
+        row for row in seen.running
+        if row.state is RunningState.REPLACED
+        or any(one.state in (RunningState.REPLACED, RunningState.GONE) for one in row.libraries)
+    ]  # fmt: skip
+    rows = [row for row in rows if row.state is not RunningState.GONE]
+    if rows:
+        names = list(dict.fromkeys(row.name for row in rows))
+        yield rule.finding(
+            f"{listed(names, 'programs')} run{'s' if len(names) == 1 else ''} what the disk has another "
+            "version of by now", None, subjects=[str(row.pid) for row in rows],
+            since=min((row.began_at for row in rows if row.began_at), default=None),
+            state=dict.fromkeys(names, "runs another version"),
+        )  # fmt: skip
+
+
 # -- the audit itself -----------------------------------------------------------------------
 
 
@@ -242,4 +292,25 @@ RULES: tuple[FindingRule, ...] = (
         "what a person uses without having chosen it",
         "census --leftover",
     ), _left_over),
+    FindingRule(one_part(
+        "runs-from-nowhere", Severity.HIGH, "What runs is on no disk any more", Part.RUNNING,
+        "processes whose program has no name left, by the count of links and not by what it is called",
+        "whoever does not want to be found takes away what they run",
+        "a program that was replaced, or that hands itself over sealed in memory",
+        "running {subject}",
+    ), _from_nowhere),
+    FindingRule(one_part(
+        "nobodys-program-runs", Severity.MEDIUM, "A program of nobody's runs", Part.RUNNING,
+        "processes whose program no package has",
+        "nobody vouches for what runs",
+        "software that was installed by hand",
+        "running {subject}",
+    ), _of_nobody_runs),
+    FindingRule(one_part(
+        "older-version-runs", Severity.LOW, "What runs was replaced on the disk", Part.RUNNING,
+        "processes whose program or libraries are others by device and inode than what is on the disk",
+        "what was mended on the disk is not mended in what runs",
+        "an upgrade whose restart is still to come",
+        "running {subject}",
+    ), _replaced_runs),
 )  # fmt: skip

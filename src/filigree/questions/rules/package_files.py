@@ -99,15 +99,21 @@ def _told(
         weakest = min((row.evidence for row in held), key=list(Evidence).index)
         yield rule.finding(
             f"{named(paths, what)} of {package} {words(held)}", package, paths, evidence=weakest,
-            since=seen.since(held), state=_state(held), cause=_cause(seen, package),
+            since=seen.since(held), state=_state(held), cause=_cause(seen, package, paths),
         )  # fmt: skip
 
 
-def _cause(seen: Observed, package: str) -> str | None:
+def _cause(seen: Observed, package: str, paths: Sequence[str]) -> str | None:
+    """The likely cause, and what makes it worse."""
+    told: list[str] = []
     here = seen.system.present([package])
     if here and not here[0].state.sound:
-        return f"{package} is {here[0].state.value}: {_UNFINISHED}"
-    return None
+        told.append(f"{package} is {here[0].state.value}: {_UNFINISHED}")
+    pids = seen.running_of(paths)
+    if pids:
+        numbers = ", ".join(map(str, pids[:_NAMED]))
+        told.append(f"it runs now: process {numbers}{' and more' if len(pids) > _NAMED else ''}")
+    return "; ".join(told) or None
 
 
 def _be(rows: Sequence[FileVerdict], words: str) -> str:

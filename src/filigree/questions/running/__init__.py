@@ -1,0 +1,1 @@
+"""What runs now, held against what is on the disk."""
