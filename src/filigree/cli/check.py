@@ -86,6 +86,11 @@ _ReadAll = Annotated[
 ]
 
 
+_Unfold = Annotated[
+    bool, typer.Option("--unfold", help="Tell each file, also where many belong together.")
+]
+
+
 @question
 def verify(
     system: System,
@@ -101,6 +106,7 @@ def verify(
     since: _Since = None,
     sample: _Sample = None,
     read_all: _ReadAll = False,
+    unfold: _Unfold = False,
     *,
     sources: RepositoryOptions,
 ) -> Shown:
@@ -117,12 +123,10 @@ def verify(
     shown = frozenset() if quiet else shown  # what is not shown need not be kept
     progress = ProgressLine()
     manner = Manner(
-        replace(against_of(map(typed_path, against or ()), fetch), announce=said),
-        evidence,
+        replace(against_of(map(typed_path, against or ()), fetch), announce=said), evidence,
         read_earlier(system, since) if since is not None else None,
-        percentage(sample) if sample is not None else None,
-        read_all,
-    )
+        percentage(sample) if sample is not None else None, read_all,
+    )  # fmt: skip
     if fetch:
         sources = sources._replace(progress=FetchLine())
     try:
@@ -138,7 +142,7 @@ def verify(
         )
     finally:
         progress.close()
-    return answer, VerifyOptions(quiet)
+    return answer, VerifyOptions(quiet, unfold)
 
 
 def percentage(text: str) -> float:

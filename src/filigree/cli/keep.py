@@ -10,7 +10,7 @@ from filigree.cli.options import question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
-from filigree.views.options import NO_OPTIONS
+from filigree.views.options import NO_OPTIONS, CompareOptions
 
 _KEY_LIMIT = 1 << 20
 
@@ -110,6 +110,9 @@ def compare(
         bool, typer.Option("--packages", help="Only packages, and what is known of them.")
     ] = False,
     files: Annotated[bool, typer.Option("--files", help="Only files.")] = False,
+    unfold: Annotated[
+        bool, typer.Option("--unfold", help="Tell each file, also where many belong together.")
+    ] = False,
 ) -> Shown:
     """What differs between two roots, and what of it nothing explains."""
     from filigree.cli.progress import TakingPage
@@ -122,7 +125,7 @@ def compare(
     page = TakingPage()
     wish = Wish(only is not None, packages, files, tuple(map(typed_path, globs or ())), page)
     try:
-        return compare(system, other, wish), NO_OPTIONS
+        return compare(system, other, wish), CompareOptions(unfold)
     finally:
         page.close()
 

@@ -60,9 +60,17 @@ class DrawOptions(ViewOptions):
 
 @dataclass(frozen=True, slots=True)
 class VerifyOptions(ViewOptions):
-    """Verdicts: a `quiet` answer is its exit status alone."""
+    """Verdicts: a `quiet` answer is its exit status alone; with `unfold` each is told by itself."""
 
     quiet: bool = False
+    unfold: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class CompareOptions(ViewOptions):
+    """Differences: with `unfold` each is told by itself."""
+
+    unfold: bool = False
 
 
 @dataclass(frozen=True, slots=True)

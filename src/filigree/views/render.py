@@ -8,6 +8,7 @@ from typing import Any, cast
 from filigree.model.answer import Answer
 from filigree.views.options import (
     CensusOptions,
+    CompareOptions,
     ContentsOptions,
     DrawOptions,
     FindingsOptions,
@@ -61,7 +62,7 @@ SCREENS = {
 OPTIONS: dict[str, type[ViewOptions]] = {
     "census": CensusOptions, "groups": GroupsOptions, "contents": ContentsOptions, "owner": OwnerOptions,
     "needs": NeedsOptions, "needed-by": NeedsOptions, "draw": DrawOptions, "verify": VerifyOptions,
-    "strays": StraysOptions, "repos": ReposOptions, "layers": LayersOptions,
+    "strays": StraysOptions, "repos": ReposOptions, "layers": LayersOptions, "compare": CompareOptions,
     "findings": FindingsOptions,
 }  # fmt: skip
 """What the views of a question take, where there is something to choose."""

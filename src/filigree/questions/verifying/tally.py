@@ -11,6 +11,7 @@ from filigree.model.files import Aspect, Evidence, Sort, Verdict
 from filigree.model.package import Package, State
 from filigree.model.signatures import SignatureVerdict
 from filigree.questions.evidence.expected import RANK
+from filigree.questions.verifying.folds import Fold, folded
 from filigree.questions.verifying.verdicts import (
     FileVerdict,
     Job,
@@ -46,6 +47,7 @@ class VerifySummary:
     `paths_in_all` is what there was to judge; `touched` counts what is intact with another time of
     change; `evidence` is the weakest that a verdict rests on; `not_judged` counts packages by why;
     `reused` counts files that were not read again; `sample` is the share that was asked for, in percent.
+    `folds` are those rows that belong together, where there are more than a screen of them.
     """
 
     packages: int
@@ -69,6 +71,7 @@ class VerifySummary:
     compared: list[Aspect]
     keys_of: str
     fetched: int
+    folds: list[Fold]
 
 
 class Tally:
@@ -203,6 +206,7 @@ class Tally:
             compared=sorted(self._compared or system.database.aspects),
             keys_of=whose.keys_of,
             fetched=whose.fetched,
+            folds=folded(system, [row for _, row in self.rows]),
         )
 
     def _told_policies(self, changed: Callable[[str], str | None]) -> list[PolicyTold]:

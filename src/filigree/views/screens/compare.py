@@ -1,5 +1,6 @@
 """How a comparison is shown: what nothing explains first, then what is explained, by what explains it."""
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import fields
 from typing import Any
@@ -8,8 +9,10 @@ from filigree.model.answer import Answer
 from filigree.model.files import Aspect
 from filigree.questions.comparing.comparing import CompareSummary
 from filigree.questions.comparing.differences import ChangeKind, Compared, What
+from filigree.questions.finding.folding import folders
 from filigree.questions.finding.ranks import Rank
-from filigree.views.options import ViewOptions
+from filigree.questions.verifying.folds import SCREEN
+from filigree.views.options import CompareOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
 from filigree.views.screens.words import closing, seen
 from filigree.views.text import count_words, listed
@@ -26,14 +29,14 @@ _WORDS = {
 
 
 def screen(
-    answer: Answer[Compared, CompareSummary], ink: Ink, options: ViewOptions
+    answer: Answer[Compared, CompareSummary], ink: Ink, options: CompareOptions
 ) -> Iterator[str]:
     """The answer of `compare` for people."""
     unexplained = [row for row in answer.records if row.explained_by is None]
     explained = [row for row in answer.records if row.explained_by is not None]
     if unexplained:
         yield ink.paint(line(Piece("What nothing explains", Style.BAD)))
-        yield from ink.table(_TABLE, [_cells(row) for row in unexplained], indent=2)
+        yield from _unexplained(unexplained, ink, options.unfold)
         yield ""
     packages = [row for row in explained if row.what is not What.FILE]
     if packages:
@@ -65,12 +68,33 @@ def screen(
                        f"{_root(summary.after, summary.after_seen_at)}")  # fmt: skip
 
 
-def titles(options: ViewOptions) -> Sequence[str]:
+def _unexplained(found: Sequence[Compared], ink: Ink, unfold: bool) -> Iterator[str]:
+    """What nothing explains; of more than a screen what lies together is told as one, and what can be run
+    by itself."""
+    plain = [row.subject for row in found if row.what is What.FILE and row.rank is Rank.OTHER]
+    held = folders(plain) if len(found) > SCREEN and not unfold else {}
+    hidden = {path for paths in held.values() for path in paths}
+    alone = [row for row in found if row.what is not What.FILE or row.subject not in hidden]
+    yield from ink.table(_TABLE, [_cells(row) for row in alone], indent=2)
+    by_path = {row.subject: row for row in found if row.what is What.FILE}
+    for folder, paths in held.items():
+        counts = Counter(by_path[path].change.value for path in paths)
+        words = listed([f"{number:,} {change}" for change, number in counts.items()])
+        yield from ink.flowed(line(
+            "  ", Piece(f"{folder}/", Style.NAME), f"  {len(paths):,} files: ", Piece(words, Style.WARN),
+        ), 4)  # fmt: skip
+    if held:
+        yield ink.paint(line(Piece("  --unfold tells each of them", Style.FAINT)))
+
+
+def titles(options: CompareOptions) -> Sequence[str]:
     """What each part of a row is called."""
     return _FIELDS
 
 
-def rows(answer: Answer[Compared, CompareSummary], options: ViewOptions) -> Iterator[Sequence[Any]]:
+def rows(
+    answer: Answer[Compared, CompareSummary], options: CompareOptions
+) -> Iterator[Sequence[Any]]:
     """The answer for programs: a record a row."""
     for row in answer.records:
         told = [getattr(row, name) for name in _FIELDS]

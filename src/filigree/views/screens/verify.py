@@ -8,11 +8,19 @@ from filigree.model.answer import Answer
 from filigree.model.files import Aspect, Difference, Evidence, Sort, Verdict
 from filigree.model.package import State
 from filigree.model.signatures import SignatureVerdict
+from filigree.questions.verifying.folds import Fold, stays_alone
 from filigree.questions.verifying.tally import VerifySummary
 from filigree.questions.verifying.verdicts import SIGNED, FileVerdict
 from filigree.views.options import VerifyOptions
 from filigree.views.page import Column, Ink, Piece, Style, line
-from filigree.views.screens.words import STATE_WORDS, VERDICT_STYLES, closing, in_layers, seen
+from filigree.views.screens.words import (
+    STATE_WORDS,
+    VERDICT_STYLES,
+    closing,
+    in_layers,
+    minute,
+    seen,
+)
 from filigree.views.text import count_words, listed, size_words
 
 _FIELDS = tuple(field.name for field in fields(FileVerdict))
@@ -37,13 +45,43 @@ def screen(
 ) -> Iterator[str]:
     """The answer of `verify` for people."""
     unsound = answer.summary.unsound
-    for package, found in _groups(answer.records):
+    folds = [] if options.unfold else answer.summary.folds
+    hidden = {path for fold in folds for path in fold.paths}
+    alone = [row for row in answer.records if row.path not in hidden or stays_alone(row)]
+    yield from fold_lines(folds, ink)
+    for package, found in _groups(alone):
         state = unsound.get(package.partition(":")[0])
         words = f"  {STATE_WORDS[State(state)]}: its files need not be complete" if state else ""
         yield ink.paint(line(Piece(package, Style.TITLE), Piece(words, Style.WARN)))
         yield from ink.table(_FILE, [_file(row) for row in found], indent=2)
         yield ""
     yield from _summary(answer, ink)
+
+
+def fold_lines(folds: Sequence[Fold], ink: Ink) -> Iterator[str]:
+    """What belongs together, each in a few lines."""
+    for fold in folds:
+        counts = listed(
+            [f"{number:,} {verdict.value}" for verdict, number in fold.verdicts.items()]
+        )
+        whose = f" of {fold.package}" if fold.package else ""
+        yield from ink.flowed(line(
+            Piece(f"{fold.folder}/", Style.NAME), f"  {fold.count:,} files{whose}: ",
+            Piece(counts, _fold_style(fold)),
+        ), 2)  # fmt: skip
+        if fold.cause is not None:
+            words = f"  {fold.cause.replace('-', ' ')}: {fold.grounds}"
+            yield from ink.flowed(line(Piece(words, Style.FAINT)), 2)
+        elif fold.first is not None and fold.last is not None:
+            words = f"  last changed between {minute(fold.first)} and {minute(fold.last)}"
+            yield from ink.flowed(line(Piece(words, Style.FAINT)), 2)
+    if folds:
+        yield ink.paint(line(Piece("  --unfold tells each of them", Style.FAINT)))
+        yield ""
+
+
+def _fold_style(fold: Fold) -> Style:
+    return VERDICT_STYLES[min(fold.verdicts, key=_WORST.__getitem__)]
 
 
 def titles(options: VerifyOptions) -> Sequence[str]:
