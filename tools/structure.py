@@ -11,6 +11,7 @@ import ast
 import statistics
 import sys
 from collections.abc import Iterator
+from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -44,6 +45,7 @@ class Structure(NamedTuple):
     protocols: dict[str, int]
 
 
+@lru_cache(maxsize=1)
 def measure(source: Path = SOURCE) -> Structure:
     """Everything below a folder of packages."""
     trees = {

@@ -12,7 +12,7 @@ import shutil
 import stat
 import tarfile
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import timedelta
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -48,38 +48,48 @@ class _Layer(NamedTuple):
 
 def write_images(into: Path, builders: dict[str, Callable[[Path, Stage], Path]]) -> None:
     """Write the image of every station below a folder."""
-    shutil.rmtree(into / FOLDER, ignore_errors=True)
-    (into / FOLDER).mkdir()
+    clear(into / FOLDER)
     for station, build in builders.items():
-        layers = _layers(build)
-        path = into / NAMES[station]
-        match station:
-            case "heron":
-                _write_layout(path, station, [_zipped(one) for one in layers])
-            case "curlew":
-                packed = [_Layer(one, zstandard.compress(one), "tar+zstd") for one in layers]
-                _write_layout(path, station, packed)
-            case "plover":
-                path.write_bytes(_saved(station, layers))
-            case _:
-                with tempfile.TemporaryDirectory() as folder:
-                    _write_layout(Path(folder) / station, station, [_zipped(one) for one in layers])
-                    path.write_bytes(_packed(Path(folder) / station))
+        with tempfile.TemporaryDirectory() as folder:
+            stages = [build(Path(folder) / str(n), stage) for n, stage in enumerate(STAGES)]
+            write_image(into, station, stages)
+
+
+def clear(folder: Path) -> None:
+    """Make a folder that is empty."""
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir()
+
+
+def write_image(into: Path, station: str, stages: Sequence[Path]) -> None:
+    """Write the image of one station below a folder, of what it was at each stage."""
+    layers = _layers(stages)
+    path = into / NAMES[station]
+    match station:
+        case "heron":
+            _write_layout(path, station, [_zipped(one) for one in layers])
+        case "curlew":
+            packed = [_Layer(one, zstandard.compress(one), "tar+zstd") for one in layers]
+            _write_layout(path, station, packed)
+        case "plover":
+            path.write_bytes(_saved(station, layers))
+        case _:
+            with tempfile.TemporaryDirectory() as folder:
+                _write_layout(Path(folder) / station, station, [_zipped(one) for one in layers])
+                path.write_bytes(_packed(Path(folder) / station))
 
 
 def _zipped(plain: bytes) -> _Layer:
     return _Layer(plain, gzip.compress(plain, 6, mtime=0), "tar+gzip")
 
 
-def _layers(build: Callable[[Path, Stage], Path]) -> list[bytes]:
+def _layers(stages: Sequence[Path]) -> list[bytes]:
     found = []
-    with tempfile.TemporaryDirectory() as folder:
-        below: dict[str, Any] = {}
-        for number, stage in enumerate(STAGES):
-            root = build(Path(folder) / str(number), stage)
-            here = dict(_paths(root))
-            found.append(_changeset(root, below, here, first=not number))
-            below = here
+    below: dict[str, Any] = {}
+    for number, root in enumerate(stages):
+        here = dict(_paths(root))
+        found.append(_changeset(root, below, here, first=not number))
+        below = here
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w") as tar:
         _mark(tar, FERRYMAN)

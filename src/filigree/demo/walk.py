@@ -7,8 +7,9 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from dataclasses import dataclass
+from multiprocessing import get_context
 from pathlib import Path
 
 from filigree.access.workers import processors
@@ -29,14 +30,14 @@ from filigree.demo.curlew import build_curlew
 from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import DOCTORED, build_heron
 from filigree.demo.images import FOLDER as IMAGES
-from filigree.demo.images import NAMES, write_images
+from filigree.demo.images import NAMES, clear, write_image
 from filigree.demo.offering import write_repositories
 from filigree.demo.plover import build_plover
 from filigree.demo.repository import CODENAME
 from filigree.demo.server import serving
-from filigree.demo.snapshots import ENDING, write_snapshots
+from filigree.demo.snapshots import ENDING, write_snapshot
 from filigree.demo.snapshots import FOLDER as SNAPSHOTS
-from filigree.demo.stages import LAST, Stage
+from filigree.demo.stages import FIRST, LAST, SETTLED, Stage
 from filigree.model.errors import BadQuestion
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.views.page import Ink
@@ -187,9 +188,25 @@ def build_stations(into: Path) -> dict[str, Path]:
             whole = into / REPOSITORY / place / path
             whole.parent.mkdir(parents=True, exist_ok=True)
             whole.write_bytes(content)
-    write_images(into, STATIONS)
-    write_snapshots(into, STATIONS)
-    return {name: build(into / name, LAST) for name, build in STATIONS.items()}
+    for folder in (IMAGES, SNAPSHOTS):
+        clear(into / folder)
+    # What all of them share is made by now; each station is made in a process of its own.
+    with ProcessPoolExecutor(processors(), get_context("fork")) as crew:
+        for _ in crew.map(_build_station, [into] * len(STATIONS), STATIONS):
+            pass
+    return {name: into / name for name in STATIONS}
+
+
+def _build_station(into: Path, name: str) -> None:
+    """Build one station: as it is, as an image of all its stages, and as it was kept before the night."""
+    build = STATIONS[name]
+    with tempfile.TemporaryDirectory() as folder:
+        first = build(Path(folder) / "first", FIRST)
+        (Path(folder) / "settled").mkdir()
+        settled = build(Path(folder) / "settled" / name, SETTLED)
+        last = build(into / name, LAST)
+        write_image(into, name, (first, settled, last))
+        write_snapshot(into, name, settled)
 
 
 def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> None:

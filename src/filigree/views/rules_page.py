@@ -35,7 +35,7 @@ def _lines(rules: Sequence[RuleFacts]) -> Iterator[str]:
         yield f"- Looks at {one.looks_at}."
         yield f"- Matters, since {one.why}."
         yield f"- May be mistaken: {one.mistaken}."
-        yield f"- Ask next: `filigree {one.ask}`."
+        yield f"- Ask next: {one.ask}."
 
 
 if __name__ == "__main__":

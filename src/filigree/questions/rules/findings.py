@@ -185,4 +185,4 @@ def _close(name: str, known: Collection[str]) -> str:
     from filigree.questions.asking.subjects import close_names
 
     close = close_names(name, known)
-    return f"did you mean {', '.join(close)}?" if close else "findings --explain tells all of them"
+    return f"did you mean {', '.join(close)}?" if close else f"known are {', '.join(sorted(known))}"

@@ -2,12 +2,12 @@
 
 from collections.abc import Iterable, Iterator
 
+from filigree.families.shared.starting_places import SEARCHED, STARTS
 from filigree.model.files import Kind
 from filigree.model.findings import Finding, Part, RuleFacts, Severity
 from filigree.questions.commands.strays import Stray
 from filigree.questions.finding.ranks import Rank
 from filigree.questions.rules.observed import Observed
-from filigree.questions.rules.places import SEARCHED, STARTS
 from filigree.questions.rules.protocol import FindingRule, named
 
 _NAMED = 3
@@ -115,21 +115,21 @@ RULES: tuple[FindingRule, ...] = (
         "programs of nobody's in the places where a shell looks, and the same names later in that order",
         "whoever types the name runs this one",
         "an administrator's wrapper",
-        "timeline --around {path}",
+        "timeline around {path}",
     ), _shadows),
     FindingRule(RuleFacts(
         "program-of-nobody", Severity.HIGH, "A program of nobody's is where a shell looks", _S,
         "files of no package that can be run, without a cause, where a shell looks for programs",
         "nobody vouches for it, and it is run by its name alone",
         "software that was installed by hand",
-        "timeline --around {path}",
+        "timeline around {path}",
     ), _searched),
     FindingRule(RuleFacts(
         "start-of-nobody", Severity.HIGH, "Something of nobody's starts things", _S,
         "files of no package, without a cause, in the places that decide what is run",
         "what is in it runs, mostly with all rights",
         "an administrator's own job or unit",
-        "timeline --around {path}",
+        "timeline around {path}",
     ), _starts_of_nobody),
     FindingRule(RuleFacts(
         "writable-by-anybody", Severity.HIGH, "Anybody may write where programs live", _S,

@@ -220,14 +220,14 @@ RULES: tuple[FindingRule, ...] = (
         "packages with a newer version for security, by what their repositories tell",
         "what is known to be wrong with them can be used",
         "a fix that was carried back under the same version",
-        "behind --security",
+        "behind, only for security",
     ), _fixes),
     FindingRule(one_part(
         "fix-kept-back", Severity.HIGH, "What mends a package is kept back", Part.REPOSITORIES,
         "packages with a newer version for security that are held, or passed over by preferences",
         "what is known to be wrong with them can be used, and nobody will be told again",
         "a hold with a reason, and another protection",
-        "dossier {package} --available",
+        "dossier {package}, as it is offered",
     ), _held_fixes),
     FindingRule(one_part(
         "policy-hides", Severity.MEDIUM, "Declared policy hides a difference", Part.FILES,
@@ -283,14 +283,14 @@ RULES: tuple[FindingRule, ...] = (
         "installed packages that no known repository offers in any version",
         "nobody sends what mends it",
         "a package of the office's own",
-        "census --outsiders",
+        "census of outsiders",
     ), _outsiders),
     FindingRule(one_part(
         "left-over", Severity.LOW, "Nothing needs a package any more", Part.NEEDS,
         "packages that came as dependencies, and that nothing that was chosen needs",
         "what is not there need not be mended",
         "what a person uses without having chosen it",
-        "census --leftover",
+        "census of what is left over",
     ), _left_over),
     FindingRule(one_part(
         "runs-from-nowhere", Severity.HIGH, "What runs is on no disk any more", Part.RUNNING,

@@ -2,12 +2,12 @@
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
+from filigree.families.shared.starting_places import STARTS
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, Difference, Evidence, Role, Verdict
 from filigree.model.findings import Finding, Part, RuleFacts, Severity
 from filigree.questions.finding.ranks import Rank
 from filigree.questions.rules.observed import Observed
-from filigree.questions.rules.places import STARTS
 from filigree.questions.rules.protocol import FindingRule, named
 from filigree.questions.verifying.verdicts import FileVerdict
 
@@ -261,7 +261,7 @@ RULES: tuple[FindingRule, ...] = (
         "set-id bits and capabilities of packages' files, and set-id files of nobody's",
         "whoever may run it acts as somebody else",
         "an administrator who gives a program rights without declaring it",
-        "timeline --around {path}",
+        "timeline around {path}",
     ), _rights),
     FindingRule(RuleFacts(
         "leads-elsewhere", Severity.HIGH, "A path of a package leads elsewhere", _F,

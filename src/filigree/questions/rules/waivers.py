@@ -149,7 +149,7 @@ def load_waivers(
     except OfficeFileError as error:
         raise BadQuestion(f"no waivers: {error}", path, "mend the file") from error
     if not keyring:
-        system.say(f"nobody judged who accepted what {path} says: give --keyring")
+        system.say(f"nobody judged who accepted what {path} says: no keys were given")
         return waivers
     beside = system.beside(path)
     if beside is None:

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from filigree.families.shared.starting_places import CERTIFICATE_STORES
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, Kind, Observation, Role, Verdict
@@ -27,12 +28,6 @@ _MOST = 0.9
 _LOOKED = 2000
 _BLOCK = 4096
 _SET_ID = 0o6000
-_STORES = (
-    "/etc/ssl/certs",
-    "/etc/pki/ca-trust",
-    "/etc/ca-certificates",
-    "/var/lib/ca-certificates",
-)
 _TRANSLATED = re.compile(r"/usr/share/(?:locale|man/[a-z]{2}(?:[_@.][^/]+)?|help/[a-z]{2})(?:/|$)")
 
 
@@ -134,7 +129,7 @@ class _Seen:
         return "byte-compiled", "all of them are made of sources that lie beside them"
 
     def _store(self) -> tuple[str, str] | None:
-        if not self._folder.startswith(_STORES):
+        if not self._folder.startswith(CERTIFICATE_STORES):
             return None
         return "certificate-store", "a tool of the system's writes what lies there"
 

@@ -1,4 +1,4 @@
-"""Places that decide what is run."""
+"""Places that decide what is run, on systems of every family (Filesystem Hierarchy Standard 3.0)."""
 
 import re
 
@@ -14,3 +14,7 @@ SEARCHED = (
     "/usr/local/sbin/", "/usr/local/bin/", "/usr/sbin/", "/usr/bin/", "/sbin/", "/bin/", "/usr/games/",
 )  # fmt: skip
 """Where a shell looks for programs, in its usual order."""
+CERTIFICATE_STORES = (
+    "/etc/ssl/certs", "/etc/pki/ca-trust", "/etc/ca-certificates", "/var/lib/ca-certificates",
+)  # fmt: skip
+"""Where tools of the system's own write the certificates that are trusted."""
