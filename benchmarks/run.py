@@ -113,6 +113,10 @@ def whole_system(runs: int) -> None:
     theirs = f"ls {INFO}/*.md5sums | xargs -P{processors} -n 20 md5sum -c --quiet"
     ours = f"{FILIGREE} verify"
     compare("verify of everything, warm", ours, theirs, 1.15, runs)
+    plain = f"{FILIGREE} findings --without archives"
+    compare("findings by records, times verify", plain, ours, 1.4, min(runs, 3))
+    compare("findings, times verify", f"{FILIGREE} findings", ours, 1.4, min(runs, 3))
+    compare("timeline, times verify", f"{FILIGREE} timeline", ours, 2.5, min(runs, 3))
     if not os.access(CACHES, os.W_OK):
         print(
             "verify of everything, cold          nobody but root can empty the caches: not measured"

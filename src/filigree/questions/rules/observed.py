@@ -75,7 +75,9 @@ class Observed:
     def _verified(self) -> tuple[list[FileVerdict], VerifySummary | None]:
         if not self.has(Part.FILES):
             return [], None
-        against = Against(everywhere=self.has(Part.ARCHIVES))
+        # Without any archive at hand nothing better than the record can be held against.
+        kept = self.has(Part.ARCHIVES) and any(True for _ in self.system.cached_archives())
+        against = Against(everywhere=kept)
         told = verify(
             self.system, None, _WANTED, progress=self._progress, manner=Manner(against),
             options=self.options,
