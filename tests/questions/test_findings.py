@@ -1,7 +1,10 @@
 """What is wrong, told once and worst first: each rule where it fires and where it must not."""
 
+import json
 import os
 import shutil
+import subprocess
+import sys
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -216,6 +219,12 @@ CASES: dict[str, Case] = {
         _fires(),
     ),
     # -- trust
+    "what the package system is told to run": Case(
+        _swap("etc/apt/apt.conf.d/99quay", b"x", 0o644), _fires("hook-of-nobody")
+    ),
+    "what it is told besides": Case(
+        _swap("etc/dpkg/dpkg.cfg.d/quay", b"x", 0o644), _fires("hook-of-nobody")
+    ),
     "a key for everything": Case(
         lambda root: root.write("etc/apt/trusted.gpg.d/quay.asc", public_key(STRANGER)),
         _fires("key-for-everything"),
@@ -244,14 +253,14 @@ CASES: dict[str, Case] = {
             lambda root: root.write("etc/dpkg/dpkg.cfg.d/quay", "path-exclude=/usr/bin/plot\n"),
             _unlink("usr/bin/plot"),
         ),
-        _fires("policy-hides"),
+        _fires("policy-hides", "hook-of-nobody"),
     ),
     "an exclusion hides papers": Case(
         _both(
             lambda root: root.write("etc/dpkg/dpkg.cfg.d/quay", "path-exclude=/usr/share/chart/*\n"),
             _unlink("usr/share/chart/data"),
         ),
-        _fires(),
+        _fires("hook-of-nobody"),
     ),
     # -- histories
     "a package that no history tells": Case(_package("quay"), _fires("history-hole")),
@@ -361,6 +370,27 @@ def test_what_is_told_is_told_once_worst_first(
         assert sum(answer.summary.by_rule.values()) == answer.summary.findings
 
 
+def test_a_tree_that_was_replaced_is_one_finding_and_hides_no_program(tmp_path: Path) -> None:
+    tree = {f"/usr/lib/node/part-{number}": b"x" for number in range(40)}
+    root = built(tmp_path)
+    root.package("node", files={**tree, "/usr/bin/node": b"program"})
+    (root.folder / "usr/bin/node").chmod(0o755)
+    came, later = NOW - timedelta(days=9), NOW - timedelta(days=2)
+    os.utime(root.folder / f"{INFO}/node.list", (came.timestamp(), came.timestamp()))
+    root.append(LOG, f"{came:%Y-%m-%d %H:%M:%S} install node:amd64 <none> 1.0-1\n")
+    for number, path in enumerate(tree):
+        if number % 4 == 3:
+            (root.folder / path[1:]).unlink()
+            continue
+        os.utime(root.write(path, b"newer"), (later.timestamp(), later.timestamp()))
+    assert [row.rule for row in told(root.path).records] == ["tree-replaced"]
+    root.write("usr/bin/node", b"swapped", 0o755)
+    rows = told(root.path).records
+    assert [row.rule for row in rows] == ["code-altered", "tree-replaced"]
+    assert rows[1].count == 40
+    assert rows[1].since == later
+
+
 # -- what is asked, and what is not ---------------------------------------------------------
 
 
@@ -403,7 +433,7 @@ def test_only_the_worst(heron: Path) -> None:
 
 def test_every_rule_declares_what_it_is(heron: Path) -> None:
     every = [rule.facts for rule in every_rule()]
-    assert len({one.identity for one in every}) == len(every) >= 37
+    assert len({one.identity for one in every}) == len(every) >= 41
     for one in every:
         assert all((one.title, one.looks_at, one.why, one.mistaken, one.ask))
         assert one.parts
@@ -639,3 +669,31 @@ def test_a_copy_of_a_station_in_another_place_has_the_same_findings(
     assert [(one.rule, one.paths, one.state) for one in here] == [
         (one.rule, one.paths, one.state) for one in there
     ]
+
+
+def test_a_rule_from_another_distribution_package(tmp_path: Path, heron: Path) -> None:
+    """Found by its entry point; one that takes a name that is taken is not asked."""
+    from tests.conftest import beside
+
+    site = tmp_path / "site"
+    metadata = site / "tide_rules-1.dist-info"
+    metadata.mkdir(parents=True)
+    (site / "tide_rules.py").write_text(
+        "from filigree.model.findings import Part, RuleFacts, Severity\n"
+        "from filigree.questions.rules.protocol import FindingRule\n"
+        "def judge(rule, seen):\n"
+        "    yield rule.finding('the water is high', paths=['/usr/bin/tidegauge'])\n"
+        "def facts(name):\n"
+        "    return RuleFacts(name, Severity.LOW, 't', (Part.FILES,), 'l', 'w', 'm', 'verify {path}')\n"
+        "RULES = [FindingRule(facts('water-high'), judge), FindingRule(facts('code-altered'), judge)]\n"
+    )
+    (metadata / "METADATA").write_text("Metadata-Version: 2.1\nName: tide-rules\nVersion: 1\n")
+    (metadata / "entry_points.txt").write_text("[filigree.rules]\ntide = tide_rules:RULES\n")
+    done = subprocess.run(
+        [sys.executable, "-m", "filigree", "findings", "--root", str(heron), "--format", "jsonl"],
+        env={**os.environ, "PYTHONPATH": beside(site)}, capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    rows = [json.loads(line) for line in done.stdout.splitlines()]
+    (ours,) = [row for row in rows if row["rule"] == "water-high"]
+    assert (ours["title"], ours["advice"]) == ("the water is high", "verify /usr/bin/tidegauge")
+    assert all(row["title"] != "the water is high" for row in rows if row["rule"] == "code-altered")

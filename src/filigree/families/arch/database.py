@@ -251,6 +251,7 @@ class ArchDatabase(DatabaseDefaults):
             for text in self.script_texts(package)
         )
 
+    hook_places = places.HOOKS
     kept_endings = (".pacnew", ".pacsave", ".pacorig")
 
     def script_texts(self, package: Package) -> Iterator[str]:

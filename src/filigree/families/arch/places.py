@@ -9,3 +9,4 @@ KEYRINGS = "/usr/share/pacman/keyrings"
 HOME = "/etc/pacman.d/gnupg"
 KEYS = f"{HOME}/pubring.gpg"
 TRUST = f"{HOME}/trustdb.gpg"
+HOOKS = ("/etc/pacman.d/hooks", "/usr/share/libalpm/hooks")

@@ -329,6 +329,7 @@ class DebDatabase(DatabaseDefaults):
         machines = [machine for machine in self.rules.machines if machine != "all"]
         return DebRepositories(self.tree, self.report, machines, judging)
 
+    hook_places = places.HOOKS
     kept_endings = (".dpkg-old", ".dpkg-dist", ".dpkg-new", ".dpkg-bak", ".ucf-old", ".ucf-dist")
 
     def script_texts(self, package: Package) -> Iterator[str]:

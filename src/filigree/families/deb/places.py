@@ -26,3 +26,4 @@ TRUSTED_PARTS = "/etc/apt/trusted.gpg.d"
 KEYRINGS = ("/usr/share/keyrings", "/etc/apt/keyrings")
 ARCHIVE_KEYS = "/usr/share/debsig/keyrings"
 ARCHIVES = "/var/cache/apt/archives"
+HOOKS = ("/etc/apt/apt.conf", "/etc/apt/apt.conf.d", "/etc/dpkg/dpkg.cfg", "/etc/dpkg/dpkg.cfg.d")

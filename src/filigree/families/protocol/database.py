@@ -88,6 +88,12 @@ class Database(Records, Protocol):
         ...
 
     @property
+    def hook_places(self) -> Sequence[str]:
+        """The directories and files whose contents the package system's own programs run, or are told
+        by what to run."""
+        ...
+
+    @property
     def made_paths(self) -> Callable[[Package], Collection[str]] | None:
         """Tells the paths of a package that stand on no list."""
         ...

@@ -308,6 +308,7 @@ class RpmDatabase(DatabaseDefaults):
                     return version or None
         return None
 
+    hook_places = places.HOOKS
     kept_endings = (".rpmsave", ".rpmnew", ".rpmorig")
 
     def script_texts(self, package: Package) -> Iterator[str]:

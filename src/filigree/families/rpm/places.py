@@ -29,3 +29,10 @@ SETTINGS = ("/etc/dnf/dnf.conf", "/etc/yum.conf")
 KEYS = "/etc/pki/rpm-gpg"
 KEY_FOLDER = "pubkeys"
 STREAMS = "/etc/dnf/modules.d"
+HOOKS = (
+    "/etc/dnf/plugins",
+    "/etc/dnf/libdnf5-plugins",
+    "/etc/yum/pluginconf.d",
+    "/etc/rpm",
+    "/usr/lib/rpm/macros.d",
+)

@@ -11,6 +11,7 @@ class DatabaseDefaults:
 
     policy: Policy | None = None
     history: History | None = None
+    hook_places: Sequence[str] = ()
     signatures: RecordSignatures | None = None
     made_paths: Callable[[Package], Collection[str]] | None = None
     takes_place: Callable[[Package, Package], bool] | None = None

@@ -82,6 +82,17 @@ def _starts_of_nobody(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
     yield from _of_nobody(rule, rows, "files that start things")
 
 
+def _hooks(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    places = tuple(f"{one}/" for one in seen.system.database.hook_places)
+    exact = set(seen.system.database.hook_places)
+    rows = (
+        row for row in seen.strays
+        if row.cause is None and row.kind is not Kind.DIRECTORY
+        and (row.path in exact or (places and row.path.startswith(places)))
+    )  # fmt: skip
+    yield from _of_nobody(rule, rows, "files that tell the package system what to run")
+
+
 def _writable(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
     _ = seen.strays  # the walk is what notes them
     held = [
@@ -110,6 +121,13 @@ def _unowned(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
 
 _S = (Part.STRAYS,)
 RULES: tuple[FindingRule, ...] = (
+    FindingRule(RuleFacts(
+        "hook-of-nobody", Severity.MEDIUM, "The package system's own hooks are nobody's", _S,
+        "files of no package, without a cause, where the package system is told what to run besides",
+        "what is in them runs with all rights whenever a package comes or goes",
+        "an administrator's own settings of the package system",
+        "strays",
+    ), _hooks),
     FindingRule(RuleFacts(
         "shadowing-program", Severity.CRITICAL, "A program of nobody's is found before a package's", _S,
         "programs of nobody's in the places where a shell looks, and the same names later in that order",

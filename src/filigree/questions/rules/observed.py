@@ -13,8 +13,10 @@ from filigree.model.errors import BadQuestion
 from filigree.model.files import Verdict
 from filigree.model.findings import Part
 from filigree.model.package import Package
-from filigree.questions.asking.scopes import Lookup
+from filigree.questions.asking.package_rows import PackageRow
+from filigree.questions.asking.scopes import Lookup, Scope
 from filigree.questions.commands.behind import BehindRow, behind
+from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.keys import KeyRow, keys
 from filigree.questions.commands.leftover import LeftoverRow, leftover
 from filigree.questions.commands.repos import RepositoryRow, repos
@@ -166,6 +168,15 @@ class Observed:
         except BadQuestion as error:
             self.system.report(Gap(part.value, error.what))
             return []
+
+    @cached_property
+    def outsiders(self) -> list[PackageRow]:
+        """Installed packages that no repository offers, where any offers something at all."""
+        if not any(row.packages for row in self.repositories):
+            return []
+        return census(
+            self.system, Filter(outsiders=True), scope=Scope.INSTALLED, options=self.options
+        ).records
 
     # -- packages ------------------------------------------------------------------------------
 

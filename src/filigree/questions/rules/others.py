@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 from filigree.model.files import Role, Sort, Verdict
-from filigree.model.findings import Finding, Part, Severity
+from filigree.model.findings import Finding, Part, RuleFacts, Severity
 from filigree.questions.commands.behind import BehindRow, UpdateStatus
 from filigree.questions.rules.observed import Observed
 from filigree.questions.rules.protocol import FindingRule, listed, named, one_part
@@ -71,17 +71,22 @@ def _held_fixes(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
 
 
 def _outsiders(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
-    from filigree.questions.asking.scopes import Scope
-    from filigree.questions.commands.census import Filter, census
-
-    if not seen.has(Part.REPOSITORIES) or not any(row.packages for row in seen.repositories):
-        return
-    told = census(seen.system, Filter(outsiders=True), scope=Scope.INSTALLED, options=seen.options)
-    names = [row.name for row in told.records]
+    names = [row.name for row in seen.outsiders]
     if names:
         yield rule.finding(
             f"no repository offers {listed(names, 'packages')}", None, packages=names,
-            state={f"{row.name}:{row.architecture}": row.version for row in told.records},
+            state={f"{row.name}:{row.architecture}": row.version for row in seen.outsiders},
+        )  # fmt: skip
+
+
+def _outsiders_run(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    versions = {row.name: row.version for row in seen.outsiders}
+    for name in dict.fromkeys(row.package for row in seen.running if row.package in versions):
+        assert name is not None
+        pids = [str(row.pid) for row in seen.running if row.package == name and row.pid is not None]
+        yield rule.finding(
+            f"{name} runs (process {listed(pids, 'processes')}), and no repository offers it", name,
+            subjects=pids, state={name: versions[name]},
         )  # fmt: skip
 
 
@@ -306,6 +311,14 @@ RULES: tuple[FindingRule, ...] = (
         "software that was installed by hand",
         "running {subject}",
     ), _of_nobody_runs),
+    FindingRule(RuleFacts(
+        "outsider-runs", Severity.MEDIUM, "What runs is of a package that no repository offers",
+        (Part.RUNNING, Part.REPOSITORIES),
+        "processes of packages that no known repository offers in any version",
+        "it runs now, and nobody sends what mends it",
+        "a package of the office's own",
+        "running {subject}",
+    ), _outsiders_run),
     FindingRule(one_part(
         "older-version-runs", Severity.LOW, "What runs was replaced on the disk", Part.RUNNING,
         "processes whose program or libraries are others by device and inode than what is on the disk",

@@ -9,6 +9,7 @@ from filigree.model.findings import Finding, Part, RuleFacts, Severity
 from filigree.questions.finding.ranks import Rank
 from filigree.questions.rules.observed import Observed
 from filigree.questions.rules.protocol import FindingRule, named
+from filigree.questions.verifying.folds import Fold
 from filigree.questions.verifying.verdicts import FileVerdict
 
 _ANYBODYS = ("/tmp/", "/var/tmp/", "/dev/shm/", "/run/shm/", "/var/lock/")
@@ -201,18 +202,48 @@ def _is_plain(row: FileVerdict) -> bool:
     return not (grave or _gained(row) or _leads_elsewhere(row))
 
 
+def _trees(seen: Observed) -> Iterator[tuple[Fold, list[FileVerdict]]]:
+    """Directories whose files belong together with a likely cause, and what of them is bad news."""
+    rows = {row.path: row for row in seen.verdicts if row.verdict.alarming}
+    for fold in seen.verified.folds if seen.verified is not None else ():
+        held = [rows[path] for path in fold.paths if path in rows]
+        if fold.cause is not None and held:
+            yield fold, held
+
+
+def _in_trees(seen: Observed) -> set[str]:
+    return {row.path for _, held in _trees(seen) for row in held}
+
+
+def _tree_replaced(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    for fold, held in _trees(seen):
+        paths = [row.path for row in held]
+        package = fold.package or held[0].package
+        assert fold.cause is not None
+        yield rule.finding(
+            f"{named(paths)} of {package} below {fold.folder} are not as shipped: likely "
+            f"{fold.cause.replace('-', ' ')}", package, paths,
+            evidence=min((row.evidence for row in held), key=list(Evidence).index),
+            since=fold.last, cause=fold.grounds, state=_state(held),
+        )  # fmt: skip
+
+
 def _data_altered(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    apart = _in_trees(seen)
     rows = (
         row for row in _altered(seen)
-        if _is_plain(row) and _CONTENT & {one.aspect for one in row.differences}
+        if _is_plain(row) and row.path not in apart
+        and _CONTENT & {one.aspect for one in row.differences}
     )  # fmt: skip
     yield from _told(rule, seen, rows, lambda held: _be(held, "not as shipped"), "files")
 
 
 def _form_altered(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    apart = _in_trees(seen)
     rows = (
         row for row in _altered(seen)
-        if _is_plain(row) and not _CONTENT & {one.aspect for one in row.differences}
+        if _is_plain(row) and row.path not in apart
+        and not _CONTENT & {one.aspect for one in row.differences}
     )  # fmt: skip
     yield from _told(rule, seen, rows, _forms, "files")
 
@@ -234,7 +265,11 @@ def _code_missing(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
 
 
 def _data_missing(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
-    rows = (row for row in seen.verdicts if row.verdict is Verdict.MISSING and not is_code(row))
+    apart = _in_trees(seen)
+    rows = (
+        row for row in seen.verdicts
+        if row.verdict is Verdict.MISSING and not is_code(row) and row.path not in apart
+    )  # fmt: skip
     yield from _told(rule, seen, rows, lambda held: _be(held, "not there"), "files")
 
 
@@ -291,6 +326,13 @@ RULES: tuple[FindingRule, ...] = (
         "that is what it is for",
         "verify {package}",
     ), _starts_edited),
+    FindingRule(RuleFacts(
+        "tree-replaced", Severity.MEDIUM, "Many files of a package are not as shipped, all at once", _F,
+        "directories with many files that are altered or missing, and what speaks for a cause",
+        "something else than the package system wrote all of them",
+        "a program that updates itself, a disk that was copied, a clean-up",
+        "timeline around {path}",
+    ), _tree_replaced),
     FindingRule(RuleFacts(
         "data-altered", Severity.MEDIUM, "A file of a package is not as shipped", _F,
         "the content of all other files of packages",

@@ -93,6 +93,19 @@ def _indexes_old(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
             )  # fmt: skip
 
 
+def _frozen(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    names = list(dict.fromkeys(
+        row.identity for row in _there(seen)
+        if row.made_at is not None and row.fetched_at is not None and row.expires_at is None
+        and row.fetched_at - row.made_at > _FROZEN
+    ))  # fmt: skip
+    if names:
+        yield rule.finding(
+            f"what {listed(names, 'repositories')} sent was made long before it was fetched, and tells "
+            "no end", None, subjects=names, state=dict.fromkeys(names, "made long before it was fetched"),
+        )  # fmt: skip
+
+
 def _unchecked(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
     held: dict[str, list[str]] = {}
     for row in seen.repositories:
@@ -118,7 +131,15 @@ def _in_the_clear(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
         )  # fmt: skip
 
 
+_FROZEN = timedelta(days=180)
 RULES: tuple[FindingRule, ...] = (
+    FindingRule(one_part(
+        "index-frozen", Severity.LOW, "An index that was fetched lately is old", Part.REPOSITORIES,
+        "when indexes without an end were made, against when they were fetched",
+        "whoever stands between can send the same old state for ever, and hold back what mends it",
+        "a repository that is finished, and never changes",
+        "repos {subject}",
+    ), _frozen),
     FindingRule(one_part(
         "index-not-as-signed", Severity.HIGH, "An index is not what was signed", Part.REPOSITORIES,
         "the copy of every index against its signed file, by exactly the keys that may sign it",
