@@ -12,7 +12,7 @@ import pytest
 
 from filigree.access.fetching import Fetched, Fetcher, FetchProgress
 from filigree.access.remote import RemoteFile
-from filigree.access.web import REDIRECTS, FetchError
+from filigree.access.web import REDIRECTS, FetchError, Web
 from filigree.demo.server import Server, serving
 from filigree.model.errors import AccessError
 from tests.conftest import Run
@@ -225,6 +225,25 @@ def test_a_fetch_ends_however_much_comes(server: Server, tmp_path: Path, manner:
             fetcher.fetch(address, LIMIT)
         fetcher.close()
     assert time.monotonic() - began < 15  # a bound against a hang
+
+
+def test_a_time_that_is_over_before_anything_was_asked(
+    server: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What fetches is loaded when it is first needed, and that may take all of the time."""
+    connect = Web._connected
+
+    def slowly(web: Web) -> object:
+        time.sleep(0.5)
+        return connect(web)
+
+    monkeypatch.setattr(Web, "_connected", slowly)
+    server.manners.trickle = 0.002
+    fetcher = Fetcher(str(tmp_path / "kept"), patience=20.0, pause=0.01, deadline=0.2)
+    with pytest.raises(FetchError, match="longer in all than it may"):
+        fetcher.fetch(f"{server.address}/index", LIMIT)
+    assert not server.asked
+    fetcher.close()
 
 
 @pytest.mark.parametrize("manner", ["trickle", "headers"])

@@ -105,6 +105,9 @@ class Web:
         patience = httpx.Timeout(max(0.01, min(self._patience, left)))
 
         client = self._connected()
+        if self.late:
+            # The time was over before there was anything to cut off: to load what fetches takes a while.
+            raise FetchError(LATE, address)
         now = httpx.URL(address)
         for _ in range(REDIRECTS + 1):
             with client.stream("GET", now, headers=headers, timeout=patience) as answer:

@@ -110,11 +110,6 @@ def _cause(seen: Observed, package: str, paths: Sequence[str]) -> str | None:
     here = seen.system.present([package])
     if here and not here[0].state.sound:
         told.append(f"{package} is {here[0].state.value}: {_UNFINISHED}")
-    for fold in seen.verified.folds if seen.verified is not None else ():
-        if fold.cause is not None and fold.package == package and set(paths) & set(fold.paths):
-            told.append(
-                f"below {fold.folder} likely {fold.cause.replace('-', ' ')}: {fold.grounds}"
-            )
     pids = seen.running_of(paths)
     if pids:
         numbers = ", ".join(map(str, pids[:_NAMED]))
