@@ -613,7 +613,7 @@ def test_waivers_that_are_none(text: str, why: str) -> None:
         ("severity = 1", "is to be a table"), ("[limits]\nindex-days = 0\n", "number of days"),
         ("[limits]\nindex-days = true\n", "number of days"), ("[limits]\ndays = 1\n", "'days'"),
         ("[leave-out]\nrules = 'x'\n", "list of texts"),
-        ("[leave-out]\nparts = ['x']\n", "cannot be 'x'"),
+        ("[leave-out]\nparts = ['x']\n", "cannot be 'x'"), ("[places]\nstarts = 'x'\n", "list of texts"),
     ],
 )  # fmt: skip
 def test_settings_that_are_none(text: str, why: str) -> None:
@@ -624,8 +624,9 @@ def test_settings_that_are_none(text: str, why: str) -> None:
 def test_settings() -> None:
     found = read_settings(
         b"[severity]\noutsider = 'high'\n[limits]\nindex-days = 30\n"
-        b"[leave-out]\nrules = ['left-over']\nparts = ['history']\n"
+        b"[leave-out]\nrules = ['left-over']\nparts = ['history']\n[places]\nstarts = ['/opt/*']\n"
     )
+    assert found.starting == ("/opt/*",)
     assert found.severities == (("outsider", Severity.HIGH),)
     assert (found.index_days, found.left_out, found.without) == (
         30, frozenset({"left-over"}), frozenset({Part.HISTORY}),
@@ -640,6 +641,14 @@ def test_any_bytes_are_waivers_or_a_reason(data: bytes) -> None:
             read(data)
         except OfficeFileError:
             continue
+
+
+def test_an_office_says_what_else_starts_things(tmp_path: Path) -> None:
+    root = built(tmp_path)
+    root.write("etc/harbour/jobs/new", b"x")
+    assert not told(root.path).records
+    wish = FindingsWish(now=NOW, starting=("/etc/harbour/jobs/*",))
+    assert [row.rule for row in told(root.path, wish).records] == ["start-of-nobody"]
 
 
 def test_an_index_is_old_after_so_many_days(heron: Path) -> None:

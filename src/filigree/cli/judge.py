@@ -103,7 +103,7 @@ def findings(
         told = load_settings(system, typed_path(settings))
         wish = replace(
             wish, severities=told.severities, left_out=told.left_out, index_days=told.index_days,
-            without=left | told.without,
+            without=left | told.without, starting=told.starting,
         )  # fmt: skip
     if waivers is not None:
         now = datetime.now(UTC)

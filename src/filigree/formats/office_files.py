@@ -47,10 +47,12 @@ class Waiver(NamedTuple):
 
 
 class OfficeSettings(NamedTuple):
-    """How rules are asked: other severities, limits in days, what is left out."""
+    """How rules are asked: other severities, limits in days, globs of places that start things, what is
+    left out."""
 
     severities: tuple[tuple[str, Severity], ...] = ()
     index_days: int | None = None
+    starting: tuple[str, ...] = ()
     left_out: frozenset[str] = frozenset()
     without: frozenset[Part] = frozenset()
 
@@ -95,16 +97,19 @@ def _end(where: str, told: object) -> datetime | None:
 
 def read_settings(data: bytes) -> OfficeSettings:
     """How an office wants rules asked. Raises OfficeFileError for whatever is not as it is to be."""
-    table = _table(data, {"severity", "limits", "leave-out"})
+    table = _table(data, {"severity", "limits", "places", "leave-out"})
     severity = _inner(table, "severity", None)
     limits = _inner(table, "limits", {"index-days"})
     left = _inner(table, "leave-out", {"rules", "parts"})
+    places = _inner(table, "places", {"starts"})
     days = limits.get("index-days")
     if days is not None and (not isinstance(days, int) or isinstance(days, bool) or days < 1):
         raise OfficeFileError("limits: `index-days` is to be a number of days")
     return OfficeSettings(
         tuple((name, _one(f"severity: `{name}`", word, Severity)) for name, word in severity.items()),
-        days, frozenset(_names(left, "rules", str)), frozenset(_names(left, "parts", Part)),
+        days, tuple(_names("places", places, "starts", str)),
+        frozenset(_names("leave-out", left, "rules", str)),
+        frozenset(_names("leave-out", left, "parts", Part)),
     )  # fmt: skip
 
 
@@ -125,11 +130,13 @@ def _one(where: str, word: object, kind: Callable[[Any], Any]) -> Any:
         raise OfficeFileError(f"{where} cannot be {word!r}") from error
 
 
-def _names(table: Mapping[str, Any], name: str, kind: Callable[[Any], Any]) -> list[Any]:
+def _names(
+    where: str, table: Mapping[str, Any], name: str, kind: Callable[[Any], Any]
+) -> list[Any]:
     rows = table.get(name, [])
     if not isinstance(rows, list) or not all(isinstance(row, str) for row in rows):
-        raise OfficeFileError(f"leave-out: `{name}` is to be a list of texts")
-    return [_one(f"leave-out: `{name}`", row, kind) for row in rows]
+        raise OfficeFileError(f"{where}: `{name}` is to be a list of texts")
+    return [_one(f"{where}: `{name}`", row, kind) for row in rows]
 
 
 def _table(data: bytes, known: set[str]) -> Mapping[str, Any]:

@@ -26,10 +26,11 @@ GROUP = "filigree.rules"
 class FindingsWish:
     """What of the findings is told: those at least so bad, of these rules, about these packages or paths.
 
-    `without` are parts that are not looked at; `fail_at` decides what is bad news. `severities` gives
-    rules other severities, `left_out` names rules that are not asked, `index_days` is how old an index
-    may be: an office's own settings. `waivers` are what was accepted; with `exact`, or any of those, each
-    finding's state has the digest of every file. With `waived` also what was accepted is told.
+    `without` are parts that are not looked at; `fail_at` decides what is bad news. An office's own
+    settings: `severities` gives rules other severities, `left_out` names rules that are not asked,
+    `index_days` is how old an index may be, `starting` are globs of places that start things. `waivers`
+    are what was accepted; with `exact`, or any of those, each finding's state has the digest of every
+    file. With `waived` also what was accepted is told.
     """
 
     least: Severity = Severity.LOW
@@ -41,6 +42,7 @@ class FindingsWish:
     now: datetime | None = None
     progress: Callable[[VerifyProgress], None] | None = None
     index_days: int | None = None
+    starting: tuple[str, ...] = ()
     waivers: tuple[Waiver, ...] = ()
     exact: bool = False
     waived: bool = False
@@ -115,6 +117,7 @@ def findings(
     asked = _chosen(every_rule(), wish)
     seen = Observed(system, options, wish.without, wish.now, wish.progress)
     seen.index_days = wish.index_days or seen.index_days
+    seen.starting = wish.starting
     for gap in seen.left_out():
         system.report(gap)
     found = _judged(system, wish, seen, asked, list(_found(asked, seen)))

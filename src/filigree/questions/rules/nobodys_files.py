@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Iterator
 
-from filigree.families.shared.starting_places import SEARCHED, STARTS
+from filigree.families.shared.starting_places import SEARCHED
 from filigree.model.files import Kind
 from filigree.model.findings import Finding, Part, RuleFacts, Severity
 from filigree.questions.commands.strays import Stray
@@ -46,7 +46,7 @@ def _searched(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
 def _elsewhere(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
     rows = (
         row for row in _loose(seen, Rank.PROGRAM)
-        if not row.path.startswith(SEARCHED) and not STARTS.match(row.path)
+        if not row.path.startswith(SEARCHED) and not seen.starts(row.path)
     )  # fmt: skip
     yield from _of_nobody(rule, rows, "files that can be run")
 
@@ -76,7 +76,7 @@ def _shadowed(seen: Observed, path: str) -> str | None:
 def _starts_of_nobody(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
     rows = (
         row for row in seen.strays
-        if row.cause is None and STARTS.match(row.path) and row.rank is not Rank.RIGHTS
+        if row.cause is None and seen.starts(row.path) and row.rank is not Rank.RIGHTS
         and row.kind in (Kind.FILE, Kind.LINK)
     )  # fmt: skip
     yield from _of_nobody(rule, rows, "files that start things")

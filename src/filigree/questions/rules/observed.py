@@ -1,6 +1,7 @@
 """What rules look at: each part is asked once, when the first rule wants it, and never where it is left
 out: that is a gap."""
 
+import fnmatch
 from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import UTC, datetime
 from functools import cached_property
@@ -8,6 +9,7 @@ from itertools import islice
 from typing import TypeVar
 
 from filigree.access.trees.protocol import Entry
+from filigree.families.shared.starting_places import STARTS
 from filigree.model.answer import Gap
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Verdict
@@ -64,8 +66,16 @@ class Observed:
         self.now = now or datetime.now(UTC)
         self._progress = progress
         self.index_days = INDEX_DAYS
+        self.starting: tuple[str, ...] = ()
         self.writable: list[Entry] = []
         self.unowned: list[Entry] = []
+
+    def starts(self, path: str) -> bool:
+        """Whether what lies at a path starts something, or decides what is run: where such things are on
+        every system, and where the office says."""
+        return STARTS.match(path) is not None or any(
+            fnmatch.fnmatchcase(path, one) for one in self.starting
+        )
 
     def has(self, part: Part) -> bool:
         """Whether a part is looked at."""

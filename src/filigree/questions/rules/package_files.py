@@ -2,7 +2,6 @@
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
-from filigree.families.shared.starting_places import STARTS
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, Difference, Evidence, Role, Verdict
 from filigree.model.findings import Finding, Part, RuleFacts, Severity
@@ -142,7 +141,7 @@ def _code_altered(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
 def _starts_altered(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
     rows = (
         row for row in _altered(seen)
-        if not is_code(row) and STARTS.match(row.path)
+        if not is_code(row) and seen.starts(row.path)
         and _CONTENT & {one.aspect for one in row.differences}
     )  # fmt: skip
     yield from _told(
@@ -151,9 +150,7 @@ def _starts_altered(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
 
 
 def _starts_edited(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
-    rows = (
-        row for row in seen.verdicts if row.verdict is Verdict.EDITED and STARTS.match(row.path)
-    )
+    rows = (row for row in seen.verdicts if row.verdict is Verdict.EDITED and seen.starts(row.path))
     yield from _told(
         rule, seen, rows, lambda _: "may be edited, starts things, and was", "settings"
     )
@@ -181,7 +178,7 @@ def _links(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
         where = _leads_elsewhere(row, seen)
         if where is None:
             continue
-        grave = is_code(row) or where.startswith(_ANYBODYS) or STARTS.match(row.path)
+        grave = is_code(row) or where.startswith(_ANYBODYS) or seen.starts(row.path)
         told = f"leads to {where} now" if where.startswith(("/", ".")) else f"is {where} now"
         yield rule.finding(
             f"{row.path} of {row.package} {told}", row.package, [row.path], evidence=row.evidence,
@@ -190,10 +187,10 @@ def _links(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _is_plain(row: FileVerdict) -> bool:
+def _is_plain(row: FileVerdict, seen: Observed) -> bool:
     """Whether no graver rule speaks of a file that is altered."""
     content = bool(_CONTENT & {one.aspect for one in row.differences})
-    grave = content and (is_code(row) or STARTS.match(row.path))
+    grave = content and (is_code(row) or seen.starts(row.path))
     return not (grave or _gained(row) or _leads_elsewhere(row))
 
 
@@ -227,7 +224,7 @@ def _data_altered(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
     apart = _in_trees(seen)
     rows = (
         row for row in _altered(seen)
-        if _is_plain(row) and row.path not in apart
+        if _is_plain(row, seen) and row.path not in apart
         and _CONTENT & {one.aspect for one in row.differences}
     )  # fmt: skip
     yield from _told(rule, seen, rows, lambda held: _be(held, "not as shipped"), "files")
@@ -237,7 +234,7 @@ def _form_altered(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
     apart = _in_trees(seen)
     rows = (
         row for row in _altered(seen)
-        if _is_plain(row) and row.path not in apart
+        if _is_plain(row, seen) and row.path not in apart
         and not _CONTENT & {one.aspect for one in row.differences}
     )  # fmt: skip
     yield from _told(rule, seen, rows, _forms, "files")
