@@ -13,6 +13,8 @@ until = 2027-01-01                # optional
 outsider = "medium"
 [limits]
 index-days = 30
+[places]
+starts = ["/opt/*/units/*"]       # globs of what starts things, besides the usual
 [leave-out]
 rules = ["left-over"]
 parts = ["history"]

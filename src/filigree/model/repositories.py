@@ -191,7 +191,8 @@ class Repository:
     """One index that a system is configured to use. `configured_in` is `path:line`.
 
     `keys` are what its index may be signed with: files, or fingerprints; none where any key that the
-    system trusts will do. `must_be_signed` is None where the configuration leaves it to the system.
+    system trusts will do. `must_be_signed` is None where the configuration leaves it to the system,
+    and so is `archives_must_be_signed`, which is of what it offers.
     `facts` are what the family's own rules go by; `security` is whether it is there for security.
     """
 
@@ -210,3 +211,4 @@ class Repository:
     remarks: tuple[str, ...] = ()
     facts: Mapping[str, str] = field(default_factory=dict)
     security: bool = False
+    archives_must_be_signed: bool | None = None

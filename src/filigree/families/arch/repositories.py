@@ -94,10 +94,9 @@ class ArchRepositories(RingRepositories):
             self._filled(one.value, name) for one in mine if one.name == "Server" and one.value
         )
         remarks = [] if addresses else ["it has no server"]
-        required = _database_required(
-            [word for one in mine if one.name == "SigLevel" for word in one.value.split()],
-            option_words(self._settings, "SigLevel"),
-        )
+        words = [word for one in mine if one.name == "SigLevel" for word in one.value.split()]
+        general = option_words(self._settings, "SigLevel")
+        required = _required("Database", words, general)
         copy = self._best_copy(name, addresses)
         if copy is None:
             remarks.append("it was never fetched")
@@ -106,7 +105,8 @@ class ArchRepositories(RingRepositories):
         return Repository(
             identity=name, name=name, enabled=True, addresses=addresses, suite=None, component=None,
             architecture=self.native or None, priority=number, configured_in=f"{head.file}:{head.line}",
-            must_be_signed=required, copy=copy, remarks=tuple(remarks),
+            must_be_signed=required, archives_must_be_signed=_required("Package", words, general),
+            copy=copy, remarks=tuple(remarks),
             facts={"priority_from": f"it is the {_ordinal(number)} in {head.file}"},
             security=False,
         )  # fmt: skip
@@ -228,14 +228,15 @@ class ArchRepositories(RingRepositories):
         return found
 
 
-def _database_required(own: Sequence[str], general: Sequence[str]) -> bool | None:
-    """Whether an index must be signed; None where it need not be, but a signature counts.
+def _required(part: str, own: Sequence[str], general: Sequence[str]) -> bool | None:
+    """Whether a `part` (`Database`, `Package`) must be signed; None where it need not be, but a
+    signature counts.
 
     The words of the repository go behind those of the options; the last that speaks of it counts.
     """
     found: bool | None = None
     for word in (*general, *own):
-        match word.removeprefix("Database"):
+        match word.removeprefix(part):
             case "Required":
                 found = True
             case "Optional":

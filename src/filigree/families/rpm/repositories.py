@@ -11,6 +11,7 @@ from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.rpm import places
 from filigree.families.rpm.kept_lists import list_in
 from filigree.families.rpm.repository_settings import (
+    ANSWERS,
     MACHINE_FAMILIES,
     NO,
     YES,
@@ -168,6 +169,7 @@ class RpmRepositories:
             configured_in=f"{file}:{section.line}" if section.line else file,
             keys=key_files,
             must_be_signed=None if not wanted else wanted in YES,
+            archives_must_be_signed=ANSWERS.get(values.get("gpgcheck", "").lower()),
             copy=copy,
             remarks=tuple(remarks),
             facts={

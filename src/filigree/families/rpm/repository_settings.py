@@ -8,6 +8,7 @@ TIMES = {"": 1, "s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 DURATION = re.compile(r"(\d{1,9})([smhdw]?)", re.IGNORECASE)
 NO = frozenset({"0", "no", "false", "off"})
 YES = frozenset({"1", "yes", "true", "on"})
+ANSWERS = {**dict.fromkeys(YES, True), **dict.fromkeys(NO, False)}
 MACHINE_FAMILIES = {
     "i386": "i386",
     "i486": "i386",

@@ -49,6 +49,7 @@ class RepositoryRow:
     matches: bool | None
     reason: str | None
     remarks: list[str]
+    archives_must_be_signed: bool | None
 
     @property
     def alarming(self) -> bool:
@@ -150,6 +151,7 @@ def _row(one: Repository, place: str, trust: Trust | None) -> RepositoryRow:
         matches=copy.matches if copy else None,
         reason=signature.reason if signature else None,
         remarks=[*one.remarks, *(copy.remarks if copy else ())],
+        archives_must_be_signed=one.archives_must_be_signed,
     )
 
 

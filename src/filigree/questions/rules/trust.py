@@ -109,7 +109,7 @@ def _frozen(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
 def _unchecked(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
     held: dict[str, list[str]] = {}
     for row in seen.repositories:
-        if row.enabled and row.must_be_signed is False:
+        if row.enabled and False in (row.must_be_signed, row.archives_must_be_signed):
             held.setdefault(row.configured_in, []).append(row.identity)
     for place, names in held.items():
         yield rule.finding(
