@@ -214,3 +214,16 @@ def test_so_many_are_told_as_one() -> None:
     paths = [f"/usr/share/tide/{number}" for number in range(LEAST)]
     assert folders(paths) == {"/usr/share/tide": sorted(paths)}
     assert folders(paths[1:]) == {}
+
+
+def test_strays_name_every_program_and_fold_the_rest(tmp_path: Path, call: Run) -> None:
+    root = built(tmp_path)
+    for number in range(5):
+        root.write(f"usr/lib/own/tool-{number}", b"x", 0o755)
+        root.write(f"usr/lib/own/data-{number}", b"x")
+    words = ("strays", "--root", root.path, "--format", "table", "--no-pager")
+    shown = call(*words).stdout
+    assert all(f"/usr/lib/own/tool-{number}" in shown for number in range(5))
+    assert "/usr/lib/own/data-3" not in shown
+    assert "5 in it" in shown
+    assert "/usr/lib/own/data-3" in call(*words, "--unfold").stdout

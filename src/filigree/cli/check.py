@@ -228,6 +228,7 @@ def strays(
     every: Annotated[
         bool, typer.Option("--all", help="In a table, also list what is harmless and has a cause.")
     ] = False,
+    unfold: _Unfold = False,
 ) -> Shown:
     """Which files come from no package."""
     from filigree.cli.progress import CountLine
@@ -238,7 +239,7 @@ def strays(
         answer = strays(system, map(typed_path, directories or ()), other_file_systems, progress)
     finally:
         progress.close()
-    return answer, StraysOptions(every)
+    return answer, StraysOptions(every, unfold)
 
 
 @question

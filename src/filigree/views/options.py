@@ -75,9 +75,11 @@ class CompareOptions(ViewOptions):
 
 @dataclass(frozen=True, slots=True)
 class StraysOptions(ViewOptions):
-    """Files of nobody: `every` one, and not the first of each folder."""
+    """Files of nobody: `every` one, also what is harmless and has a cause; with `unfold` each by itself.
+    What can be run always is."""
 
     every: bool = False
+    unfold: bool = False
 
 
 @dataclass(frozen=True, slots=True)

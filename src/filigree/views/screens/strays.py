@@ -53,7 +53,9 @@ def screen(answer: Answer[Stray, StraysSummary], ink: Ink, options: StraysOption
         told = [row for row in found if not brief or row.cause is None]
         if told:
             table = _TABLE if any(row.cause or row.layers for row in told) else _TABLE[:-1]
-            yield from ink.table(table, [line_[: len(table)] for line_ in _lines(told)], indent=2)
+            folded = rank is Rank.OTHER and not options.unfold
+            lines = _lines(told) if folded else map(_path, told)
+            yield from ink.table(table, [line_[: len(table)] for line_ in lines], indent=2)
             yield ""
         if brief:
             yield from _by_cause([row for row in found if row.cause is not None], ink)
