@@ -5,7 +5,7 @@ import shutil
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -39,14 +39,21 @@ def here() -> Iterator[System]:
         yield system
 
 
+def until(holds: Callable[[], bool]) -> None:
+    """Wait for something to be so: ten seconds at most."""
+    for _ in range(500):
+        if holds():
+            return
+        time.sleep(0.02)
+    pytest.fail("it did not come to be so")
+
+
 @contextmanager
 def started(*words: str, program: str | None = None) -> Iterator[int]:
     """A process, as long as it is looked at."""
     with subprocess.Popen(list(words), executable=program) as process:
-        for _ in range(200):  # until it is what it was started as
-            if os.readlink(f"/proc/{process.pid}/exe") != os.readlink("/proc/self/exe"):
-                break
-            time.sleep(0.01)
+        own = os.readlink("/proc/self/exe")
+        until(lambda: os.readlink(f"/proc/{process.pid}/exe") != own)
         try:
             yield process.pid
         finally:
@@ -183,8 +190,8 @@ def test_a_library_that_was_replaced(here: System, tmp_path: Path) -> None:
         f"import sys; sys.path.insert(0, {str(tmp_path)!r}); import _ctypes, time; time.sleep(60)"
     )
     with subprocess.Popen([sys.executable, "-c", words]) as one:
-        time.sleep(0.5)
         try:
+            until(lambda: str(copy) in Path(f"/proc/{one.pid}/maps").read_text())
             copy.unlink()
             row = told(here, one.pid)
             copy.write_bytes(b"another")
@@ -215,8 +222,8 @@ def test_a_process_that_is_not_there_is_a_gap(here: System) -> None:
 
 def test_one_that_ended_and_that_nobody_asked_for() -> None:
     one = subprocess.Popen([SLEEP, "0"])
-    time.sleep(0.3)  # it has ended, and is not waited for
     try:
+        until(lambda: ") Z " in Path(f"/proc/{one.pid}/stat").read_text())
         found = next(p for p in ProcessTable().each() if p.pid == one.pid)
         assert isinstance(found, Unseen)
         assert found.why == "it has ended, and nobody asked how"
