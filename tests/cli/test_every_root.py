@@ -89,6 +89,9 @@ def test_a_timeline_of_an_image_tells_of_packages_as_the_directory_does(
     directory, image = pairs[station]
     words = "timeline --action installed,upgraded,downgraded,replaced,removed,recorded"
     assert told(call, words, image)[1]["records"] == told(call, words, directory)[1]["records"]
+    files = told(call, "timeline --action altered,edited,appeared", image)[1]["records"]
+    assert files
+    assert all(row["clock"] == "file" and row["at"][:4] >= "2026" for row in files)
     layers = told(call, "timeline --action built", image)[1]["records"]
     assert [row["subject"] for row in layers] == ["layer 0", "layer 1", "layer 2"]
 

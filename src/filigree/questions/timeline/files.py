@@ -25,7 +25,7 @@ from filigree.questions.commands.strays import strays
 from filigree.questions.commands.verify import verify
 from filigree.questions.finding.ranks import Rank, rank_of
 from filigree.questions.timeline.happenings import Deed, Happening
-from filigree.questions.timeline.times import EARLY, is_no_clock
+from filigree.questions.timeline.times import EARLY, inode_time, is_no_clock
 from filigree.questions.verifying.verdicts import FileVerdict, VerifyProgress
 from filigree.system import System
 
@@ -124,7 +124,7 @@ def _observed(tree: Tree, path: str) -> Observation | None:
 
 def _time(row: Happening, seen: Observation, now: datetime) -> None:
     """When a file came to be as it is: by its own time, or else by its inode's."""
-    changed = moment_of(seen.changed // 10**9) if seen.changed else None
+    changed = inode_time(seen)
     row.at = moment_of(seen.modified // 10**9)
     row.until = changed if changed is not None and row.at is not None and changed > row.at else None
     if is_no_clock(seen.modified):
@@ -137,7 +137,7 @@ def _time(row: Happening, seen: Observation, now: datetime) -> None:
 
 def _by_inode(row: Happening, seen: Observation, why: str) -> None:
     row.doubts.append(why)
-    changed = moment_of(seen.changed // 10**9) if seen.changed else None
+    changed = inode_time(seen)
     if changed is not None:
         row.at, row.until, row.clock = changed, None, Clock.INODE
     elif row.clock is Clock.FILE and is_no_clock(seen.modified):

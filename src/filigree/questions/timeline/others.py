@@ -8,7 +8,7 @@ from filigree.model.answer import moment_of
 from filigree.model.errors import AccessError
 from filigree.model.events import Clock
 from filigree.questions.timeline.happenings import Deed, Happening
-from filigree.questions.timeline.times import EARLY, is_no_clock
+from filigree.questions.timeline.times import EARLY, inode_time, is_no_clock
 from filigree.system import System
 
 
@@ -43,7 +43,7 @@ def key_rows(system: System, now: datetime) -> Iterator[Happening]:
             seen = None
         if seen is not None and not is_no_clock(seen.modified):
             row.at = moment_of(seen.modified // 10**9)
-            changed = moment_of(seen.changed // 10**9) if seen.changed else None
+            changed = inode_time(seen)
             row.until = changed if changed is not None and row.at and changed > row.at else None
         owners = system.owners_of(file) if file else []
         if owners:

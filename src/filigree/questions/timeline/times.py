@@ -10,7 +10,9 @@ of units is so long before the root was seen; a month is 30 days, a year 365.
 import re
 from datetime import UTC, datetime, timedelta
 
+from filigree.model.answer import moment_of
 from filigree.model.errors import BadQuestion
+from filigree.model.files import Observation
 
 _UNITS = {
     "minute": 60,
@@ -24,6 +26,8 @@ _SPAN = re.compile(r"(\d{1,6})\s*([a-z]+?)s?(?:\s+ago)?")
 _PARTIAL = re.compile(r"(\d{4})(?:-(\d\d?))?")
 NO_CLOCK = 86400
 """Seconds after 1970 up to which a time is no clock's, but one that was set for want of any."""
+_NUMBERS = 1 << 56
+"""Nanoseconds after 1970, in April 1972: what is below is no time of an inode's."""
 EARLY = timedelta(minutes=5)
 """By so much two clocks may differ."""
 
@@ -71,3 +75,9 @@ def span_from(text: str) -> timedelta:
 def is_no_clock(nanoseconds: int) -> bool:
     """Whether a file's time was set for want of any clock: the first day of 1970, or before."""
     return nanoseconds < NO_CLOCK * 10**9
+
+
+def inode_time(seen: Observation) -> datetime | None:
+    """When anything of a file was last changed, as its file system tells; None where nobody knows: an
+    image has no such time, and a number that tells its contents apart stands there."""
+    return moment_of(seen.changed // 10**9) if seen.changed >= _NUMBERS else None
