@@ -27,7 +27,7 @@ from filigree.model.events import Event
 from filigree.system import System
 from tests.making import DebRoot
 
-settings.register_profile("bounded", max_examples=60, deadline=None, derandomize=True)
+settings.register_profile("bounded", max_examples=40, deadline=None, derandomize=True)
 settings.register_profile("long", max_examples=2000, deadline=None)
 PROFILE = os.environ.get("HYPOTHESIS_PROFILE", "bounded")
 LONG = PROFILE == "long"

@@ -12,6 +12,8 @@ from typing import Any
 
 import pytest
 
+from filigree.demo import walk
+from filigree.demo.plover import build_plover
 from tests.conftest import Run
 from tests.making import DebRoot
 
@@ -285,8 +287,15 @@ def test_the_demo_builds_and_tells(run: Run, tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr
     for words in ("$ filigree verify --root heron", "altered", "(exit status 1)", "chosen among"):
         assert words in done.stdout
-    again = run("demo", "--into", str(tmp_path / "stations"), "--build-only")
-    assert again.returncode == 0
+
+
+def test_the_demo_builds_over_what_it_built(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(walk, "STATIONS", {"plover": build_plover})
+    for _ in range(2):
+        assert walk.build_stations(tmp_path) == {"plover": tmp_path / "plover"}
+    assert (tmp_path / "before/plover.snapshot").is_file()
 
 
 def test_the_demo_empties_nobodys_folder(run: Run, tmp_path: Path) -> None:

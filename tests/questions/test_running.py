@@ -52,8 +52,8 @@ def until(holds: Callable[[], bool]) -> None:
 def started(*words: str, program: str | None = None) -> Iterator[int]:
     """A process, as long as it is looked at."""
     with subprocess.Popen(list(words), executable=program) as process:
-        own = os.readlink("/proc/self/exe")
-        until(lambda: os.readlink(f"/proc/{process.pid}/exe") != own)
+        # What runs is known before any of it is mapped: wait for what is mapped last.
+        until(lambda: "/libc" in Path(f"/proc/{process.pid}/maps").read_text())
         try:
             yield process.pid
         finally:
