@@ -110,7 +110,8 @@ def test_every_command_at_every_station(
     words = [str(of_each[station]) if word == "ARCHIVE" else word for word in command.split()]
     told: dict[str, str] = {}
     notes = ""
-    for form in FORMATS:
+    # How an answer is written is the same for every family: all forms are asked of one station.
+    for form in FORMATS if station == "heron" else ("json", "table"):
         monkeypatch.setenv("XDG_CACHE_HOME", str(cache))
         done = call(*words, "--root", str(roots[station]), "--format", form, "--no-pager")
         assert str(done.returncode) == COMMANDS[command][STATIONS.index(station)], done.stderr
@@ -125,6 +126,11 @@ def test_every_command_at_every_station(
     # What could not be looked at is no clean bill; and a clean bill has nothing that was not looked at.
     assert status != 3 or answer["gaps"]
     assert status != 0 or not answer["gaps"]
+    assert told["table"].strip()
+    for gap in answer["gaps"]:
+        assert " ".join(gap["what"].split()) in " ".join(told["table"].split())
+    if station != "heron":
+        return
     alone = [json.loads(text) for text in told["jsonl"].splitlines()]
     rows = list(csv.reader(io.StringIO(told["csv"])))
     lines = [text.split("\t") for text in told["lines"].splitlines()]
@@ -137,9 +143,6 @@ def test_every_command_at_every_station(
         rows.remove(there)
     assert alone == answer["records"]
     assert lines == rows[1:]
-    assert told["table"].strip()
-    for gap in answer["gaps"]:
-        assert " ".join(gap["what"].split()) in " ".join(told["table"].split())
 
 
 @pytest.mark.parametrize("command", [c for c in COMMANDS if "reason" in ASKS[c.split()[0]]])

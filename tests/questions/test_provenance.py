@@ -176,8 +176,7 @@ def test_a_signature_beside_an_archive(
     assert chain(heron, str(archive)).signature is SignatureVerdict.BAD
 
 
-@pytest.mark.parametrize("ending", [".sig", ".asc"])
-@pytest.mark.parametrize("parts", [True, False])
+@pytest.mark.parametrize(("ending", "parts"), [(".sig", True), (".asc", False)])
 def test_a_signature_beside_an_archive_at_an_address(
     heron: Path, archives: dict[str, Path], tmp_path: Path, ending: str, parts: bool
 ) -> None:
