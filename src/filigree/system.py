@@ -34,6 +34,7 @@ from filigree.formats.key_files import read_key_file
 from filigree.formats.unpacking import renew_allowance
 from filigree.model.answer import Alarm, Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, Obstacle, words_of
+from filigree.model.events import Event
 from filigree.model.files import Kind, ManagedLink, Relocation
 from filigree.model.keys import Key
 from filigree.model.package import Package, State
@@ -143,6 +144,11 @@ class System:
     def paths(self) -> PathIndex:
         """Every path on record."""
         return PathIndex(self.database)
+
+    def events(self) -> list[Event]:
+        """All that the system's own history tells; nothing where its family keeps none."""
+        history = self.database.history
+        return [] if history is None else list(history.events())
 
     @property
     def relocations(self) -> Sequence[Relocation]:

@@ -1,8 +1,9 @@
 """What happened to the packages of a system, as its own history tells it."""
 
+from collections.abc import Iterable
 from datetime import datetime
 from enum import StrEnum
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 
 class Action(StrEnum):
@@ -72,3 +73,20 @@ class Event(NamedTuple):
     told_in: str
     clock: Clock = Clock.LOG
     session: Session | None = None
+
+    @property
+    def step(self) -> tuple[object, ...]:
+        """What was done, whichever file tells it: logs are rotated, and kept elsewhere."""
+        return self[:5]
+
+
+class Timed(Protocol):
+    """Whatever has a time, or none."""
+
+    @property
+    def at(self) -> datetime | None: ...
+
+
+def earliest(told: Iterable[Timed]) -> datetime | None:
+    """The first time that some things tell; None where none tells any."""
+    return min((one.at for one in told if one.at is not None), default=None)

@@ -46,8 +46,8 @@ class RuleFacts(NamedTuple):
     """What a rule declares of itself, for people: its page is made of this.
 
     `identity` is stable. `looks_at` is what it takes, `why` why that matters, `mistaken` how it can be
-    wrong, `ask` the question that goes on from it, as words of the product's own command line; `{path}`,
-    `{package}` and `{subject}` in it stand for the first of what was found.
+    wrong, `ask` the question that goes on from it, in words; `{path}`, `{package}` and `{subject}` in it
+    stand for the first of what was found.
     """
 
     identity: str

@@ -5,7 +5,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import NamedTuple
 
-from filigree.model.events import Action, Event
+from filigree.model.events import Action, Event, earliest
 from filigree.model.files import FileRecord
 from filigree.model.package import Package
 from filigree.questions.comparing.differences import ChangeKind, Compared, What
@@ -164,11 +164,10 @@ class PackageChanges:
     @cached_property
     def _events(self) -> dict[str, list[Event]]:
         """What only the later history tells: what both tell has been before."""
-        history = self._after.database.history
-        known = {_event_key(event) for event in _events(self._before)}
+        known = {event.step for event in self._before.events()}
         found: dict[str, list[Event]] = {}
-        for event in history.events() if history is not None else ():
-            if _event_key(event) not in known:
+        for event in self._after.events():
+            if event.step not in known:
                 found.setdefault(event.name, []).append(event)
         return found
 
@@ -176,10 +175,10 @@ class PackageChanges:
         """What the earlier history told, and the later one does not: histories grow, and are rotated."""
         if self._after.database.history is None:
             return
-        now = _events(self._after)
-        kept = {_event_key(event) for event in now}
-        lost = [event for event in _events(self._before) if _event_key(event) not in kept]
-        first = min((event.at for event in now if event.at is not None), default=None)
+        now = self._after.events()
+        kept = {event.step for event in now}
+        lost = [event for event in self._before.events() if event.step not in kept]
+        first = earliest(now)
         for event in sorted(lost, key=_when)[: 1 << 10]:
             rotated = first is not None and event.at is not None and event.at < first
             yield Compared(
@@ -189,16 +188,6 @@ class PackageChanges:
                 explained_by="its history begins later now" if rotated else None,
                 why=None if rotated else "what was told is told no more", rank=Rank.OTHER, layer=None,
             )  # fmt: skip
-
-
-def _events(system: System) -> list[Event]:
-    history = system.database.history
-    return list(history.events()) if history is not None else []
-
-
-def _event_key(event: Event) -> tuple[object, ...]:
-    """An event, whichever file tells it: logs are rotated."""
-    return event[:5]
 
 
 def _when(event: Event) -> tuple[datetime, str]:

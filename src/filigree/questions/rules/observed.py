@@ -212,9 +212,7 @@ class Observed:
         """What became of packages, by the system's own history and by what that does not tell."""
         if not self.has(Part.HISTORY):
             return []
-        history = self.system.database.history
-        events = list(history.events()) if history is not None else []
-        return list(package_rows(self.system, events, self.now))
+        return list(package_rows(self.system, self.system.events(), self.now))
 
     @cached_property
     def running(self) -> list[RunningRow]:

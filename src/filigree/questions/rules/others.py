@@ -1,8 +1,8 @@
 """Rules about packages, declared policy, histories, and the audit itself."""
 
-from collections.abc import Iterator, Sequence
-from datetime import datetime
+from collections.abc import Iterator
 
+from filigree.model.events import earliest
 from filigree.model.files import Role, Sort, Verdict
 from filigree.model.findings import Finding, Part, RuleFacts, Severity
 from filigree.questions.commands.behind import BehindRow, UpdateStatus
@@ -127,7 +127,7 @@ def _holes(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
         names = [row.package or row.subject for row in untold]
         yield rule.finding(
             f"the history does not tell how {listed(names, 'packages')} came", None, packages=names,
-            since=_first(untold), state={row.subject: row.version or "" for row in untold},
+            since=earliest(untold), state={row.subject: row.version or "" for row in untold},
         )  # fmt: skip
 
 
@@ -149,12 +149,8 @@ def _impossible(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
         names = list(dict.fromkeys(row.package or row.subject for row in rows))
         yield rule.finding(
             f"what is told of {listed(names, 'packages')} cannot be: {doubt}", None, packages=names,
-            since=_first(rows), state=dict.fromkeys(names, doubt),
+            since=earliest(rows), state=dict.fromkeys(names, doubt),
         )  # fmt: skip
-
-
-def _first(rows: Sequence[Happening]) -> datetime | None:
-    return min((row.at for row in rows if row.at is not None), default=None)
 
 
 # -- what runs ------------------------------------------------------------------------------

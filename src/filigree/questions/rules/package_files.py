@@ -14,8 +14,7 @@ from filigree.questions.verifying.verdicts import FileVerdict
 _ANYBODYS = ("/tmp/", "/var/tmp/", "/dev/shm/", "/run/shm/", "/var/lock/")
 _CODE = (Role.PROGRAM, Role.LIBRARY)
 _CONTENT = frozenset({Aspect.CONTENT, Aspect.SIZE, Aspect.RECORD})
-_SET_ID, _ANYBODY = 0o6000, 0o002
-_TREE = 20
+_SET_ID = 0o6000
 _NAMED = 3
 _UNFINISHED = "its installation never came to an end"
 

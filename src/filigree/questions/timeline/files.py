@@ -35,7 +35,6 @@ _DEEDS = {
 }  # fmt: skip
 SETTING = "a setting that an administrator may change"
 _CONTENT = frozenset({Aspect.CONTENT, Aspect.SIZE, Aspect.KIND})
-_HERE = frozenset({Deed.ALTERED, Deed.EDITED, Deed.APPEARED})
 
 
 def changed_rows(
@@ -153,8 +152,3 @@ def _time_of_absence(tree: Tree, row: Happening) -> None:
             row.at = None if is_no_clock(seen.modified) else moment_of(seen.modified // 10**9)
             return
         path = posixpath.dirname(path)
-
-
-def is_there(row: Happening) -> bool:
-    """Whether a row is of a file that is there."""
-    return row.action in _HERE

@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
-from filigree.model.events import Action, Clock, Event
+from filigree.model.events import Action, Clock, Event, earliest
 from filigree.model.package import Package
 from filigree.questions.asking.naming import user_called
 from filigree.questions.timeline.happenings import Deed, Happening
@@ -25,7 +25,6 @@ from filigree.system import System
 BEFORE = "its history begins later"
 SILENT = "no history of this family tells how packages came"
 UNTOLD = "the history does not tell how it came"
-_Place = tuple[str, str | None]
 
 
 class _Step(NamedTuple):
@@ -198,7 +197,7 @@ class _Told:
         for row in rows:
             if row.version is not None:
                 came.setdefault((row.package or "", row.version), []).append(row)
-        first = min((row.at for row in rows if row.at is not None), default=None)
+        first = earliest(rows)
         for package in self._present:
             known = [
                 row for row in came.get((package.name, package.version), ())

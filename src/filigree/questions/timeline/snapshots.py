@@ -14,7 +14,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from filigree.model.errors import AccessError, BadQuestion, NoSystem
-from filigree.model.events import Clock, Event
+from filigree.model.events import Clock, Event, earliest
 from filigree.model.files import Kind, Observation
 from filigree.model.signatures import SignatureVerdict
 from filigree.questions.comparing.comparing import Wish, compare
@@ -28,12 +28,15 @@ TOLD_NO_MORE = "the root's own history tells it no more"
 
 
 class Earlier(NamedTuple):
-    """A snapshot of the root, and between which times it was taken."""
+    """A snapshot of the root, and between which times it was taken. `steps` are those of its `events`,
+    and `covered` is when its history begins."""
 
     system: System
     began: datetime
     ended: datetime
     events: list[Event]
+    steps: frozenset[tuple[object, ...]]
+    covered: datetime | None
 
 
 def opened(paths: Sequence[str], keyring: Sequence[str], system: System) -> list[Earlier]:
@@ -74,9 +77,9 @@ def _earlier(snapshot: System, path: str, system: System) -> Earlier:
     except ValueError as error:
         snapshot.close()
         raise BadQuestion("it does not say when it was taken", path) from error
-    history = snapshot.database.history
-    events = list(history.events()) if history is not None else []
-    return Earlier(snapshot, began, ended, events)
+    events = snapshot.events()
+    steps = frozenset(event.step for event in events)
+    return Earlier(snapshot, began, ended, events, steps, earliest(events))
 
 
 def close(snapshots: Sequence[Earlier]) -> None:
@@ -228,25 +231,27 @@ def between(
 def forgotten(snapshots: Sequence[Earlier], events: Collection[Event]) -> list[tuple[Event, bool]]:
     """The steps that snapshots tell and the root does no more; and whether that is because its history
     begins later now, as one that was rotated does."""
-    known = {event[:5] for event in events}
-    first = min((event.at for event in events if event.at is not None), default=None)
+    known = {event.step for event in events}
+    first = earliest(events)
     found: dict[tuple[object, ...], tuple[Event, bool]] = {}
     for one in snapshots:
         for event in one.events:
-            if event[:5] not in known and event[:5] not in found:
+            if event.step not in known and event.step not in found:
                 rotated = first is not None and event.at is not None and event.at < first
                 place = f"{one.system.root}:{event.told_in}"
-                found[event[:5]] = event._replace(told_in=place), rotated
+                found[event.step] = event._replace(told_in=place), rotated
     return list(found.values())
 
 
 def written_afterwards(snapshots: Sequence[Earlier], event: Event) -> str | None:
     """Why a step was not written down when it says; None where nothing speaks against it."""
     for one in reversed(snapshots):
-        if event.at is None or event.at > one.began - EARLY or not one.events:
+        if event.at is None or event.at > one.began - EARLY:
             continue
-        covered = min((step.at for step in one.events if step.at is not None), default=None)
-        if covered is not None and event.at >= covered:
-            known = any(step[:5] == event[:5] for step in one.events)
-            return None if known else f"it was not yet told when a snapshot was taken, {_when(one)}"
+        if one.covered is not None and event.at >= one.covered:
+            return (
+                None
+                if event.step in one.steps
+                else f"it was not yet told when a snapshot was taken, {_when(one)}"
+            )
     return None

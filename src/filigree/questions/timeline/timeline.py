@@ -5,6 +5,7 @@ its logs and its clock. What speaks against a time, and what nothing explains, i
 """
 
 import fnmatch
+from bisect import bisect_left
 from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
@@ -12,7 +13,7 @@ from datetime import UTC, datetime, timedelta
 
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
-from filigree.model.events import Clock, Event
+from filigree.model.events import Clock, Event, earliest
 from filigree.questions.asking.silence import report_silence
 from filigree.questions.asking.subjects import close_names, is_path, split_subject
 from filigree.questions.timeline.files import changed_rows, stray_rows
@@ -139,9 +140,7 @@ def _every(
     """All that can be told by the deeds that are wished for, in no order; and when the history begins."""
     wished = wish.actions or frozenset(Deed)
     report_silence(system, "history", "what happened to packages before now")
-    history = system.database.history
-    events = list(history.events()) if history is not None else []
-    first = min((event.at for event in events if event.at is not None), default=None)
+    events = system.events()
     rows: list[Happening] = []
     if wished & OF_PACKAGES:
         rows += _packages(system, events, snapshots, now)
@@ -159,7 +158,7 @@ def _every(
         rows += layer_rows(system, now)
     if Deed.KEPT in wished:
         rows += snapshot_rows(snapshots, system, now)
-    return rows, first
+    return rows, earliest(events)
 
 
 def _packages(
@@ -257,7 +256,11 @@ def _around(
 
 
 def _is_near(row: Happening, times: Sequence[datetime], wide: timedelta) -> bool:
-    return row.at is not None and any(abs(row.at - at) <= wide for at in times)
+    """Whether a row is near one of some times, the earliest of them first."""
+    if row.at is None:
+        return False
+    place = bisect_left(times, row.at)
+    return any(abs(row.at - at) <= wide for at in times[max(0, place - 1) : place + 1])
 
 
 def _is_told(
