@@ -10,9 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from filigree.model.answer import Answer
+from filigree.model.files import Aspect, Difference, Evidence, Role, Verdict
 from filigree.questions.commands.verify import verify
 from filigree.questions.finding.folding import LEAST, folders
-from filigree.questions.verifying.folds import SCREEN
+from filigree.questions.verifying.folds import SCREEN, folded
 from filigree.questions.verifying.tally import VerifySummary
 from filigree.questions.verifying.verdicts import FileVerdict
 from filigree.system import open_system
@@ -165,6 +166,38 @@ def test_a_program_is_never_hidden_in_a_fold(tmp_path: Path, call: Run) -> None:
     assert "part-4.js" in every
     lines = call("verify", "--root", root.path, "--format", "lines").stdout
     assert lines.count("part-") == 40
+
+
+def _row(number: int, *differences: Difference) -> FileVerdict:
+    return FileVerdict(
+        package="chart", architecture="all", path=f"{TREE}/part-{number}.js", role=Role.DATA,
+        verdict=Verdict.ALTERED, evidence=Evidence.RECORD, differences=list(differences),
+        reason=None, version="1", seen=None,
+    )  # fmt: skip
+
+
+def test_what_came_to_run_with_others_rights_is_never_in_a_fold(tmp_path: Path) -> None:
+    """Capabilities that came are named; those that went are told as one with why."""
+    root = built(tmp_path)
+    gone = [
+        _row(number, Difference(Aspect.CAPABILITIES, "cap_chown=ep", None)) for number in range(40)
+    ]
+    came = _row(40, Difference(Aspect.CAPABILITIES, None, "cap_setuid=ep"))
+    with open_system(root.path) as system:
+        (fold,) = folded(system, [*gone, came])
+    assert came.path not in fold.paths
+    assert (fold.count, fold.cause) == (40, "copied-without-attributes")
+
+
+def test_no_cause_rests_on_files_of_which_no_difference_is_known(tmp_path: Path) -> None:
+    root = built(tmp_path)
+    for number, path in enumerate(parts(root)):
+        at(path, LATER + timedelta(days=number))
+    known = _row(0, Difference(Aspect.OWNER, "0", "1000"))
+    with open_system(root.path) as system:
+        (fold,) = folded(system, [_row(number) for number in range(40)])
+        (mixed,) = folded(system, [known, *(_row(number) for number in range(1, 40))])
+    assert (fold.cause, mixed.cause) == (None, None)
 
 
 def test_a_few_are_told_one_by_one(tmp_path: Path) -> None:

@@ -3,16 +3,15 @@
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from filigree.model.errors import AccessError
-from filigree.model.files import Aspect, Difference, Evidence, Role, Verdict
+from filigree.model.files import Aspect, Difference, Evidence, Verdict
 from filigree.model.findings import Finding, Part, RuleFacts, Severity
 from filigree.questions.finding.ranks import Rank
 from filigree.questions.rules.observed import Observed
 from filigree.questions.rules.protocol import FindingRule, named
 from filigree.questions.verifying.folds import Fold
-from filigree.questions.verifying.verdicts import FileVerdict
+from filigree.questions.verifying.verdicts import FileVerdict, is_code
 
 _ANYBODYS = ("/tmp/", "/var/tmp/", "/dev/shm/", "/run/shm/", "/var/lock/")
-_CODE = (Role.PROGRAM, Role.LIBRARY)
 _CONTENT = frozenset({Aspect.CONTENT, Aspect.SIZE, Aspect.RECORD})
 _SET_ID = 0o6000
 _NAMED = 3
@@ -61,11 +60,6 @@ def _leads_elsewhere(row: FileVerdict, seen: Observed | None = None) -> str | No
     except AccessError:
         target_now = None
     return target_now or "another kind of thing"
-
-
-def is_code(row: FileVerdict) -> bool:
-    """Whether a path of a package is of what runs."""
-    return row.role in _CODE
 
 
 def _altered(seen: Observed) -> Iterable[FileVerdict]:

@@ -13,16 +13,15 @@ from datetime import datetime, timedelta
 from filigree.families.shared.starting_places import CERTIFICATE_STORES
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
-from filigree.model.files import Aspect, Kind, Observation, Role, Verdict
+from filigree.model.files import Aspect, Kind, Observation, Verdict
 from filigree.model.package import Package
 from filigree.questions.finding.folding import folders
 from filigree.questions.finding.owned_paths import owned_paths
-from filigree.questions.verifying.verdicts import FileVerdict
+from filigree.questions.verifying.verdicts import FileVerdict, is_code
 from filigree.system import System
 
 SCREEN = 24
 """So many verdicts are told one by one."""
-_ALONE = (Role.PROGRAM, Role.LIBRARY)
 _TOGETHER = timedelta(hours=1)
 _MOST = 0.9
 _LOOKED = 2000
@@ -67,9 +66,13 @@ def stays_alone(row: FileVerdict) -> bool:
     """Whether a verdict is never in a fold: of what can be run, or runs with somebody else's rights."""
     modes = [one.found for one in row.differences if one.aspect is Aspect.MODE and one.found]
     set_id = any(int(mode, 8) & _SET_ID for mode in modes if mode.isdecimal())
-    return (
-        row.role in _ALONE or set_id or row.verdict in (Verdict.DOCTORED, Verdict.UNREADABLE)
-    )  # fmt: skip
+    carries = any(one.aspect is Aspect.CAPABILITIES and one.found for one in row.differences)
+    unsound = row.verdict in (Verdict.DOCTORED, Verdict.UNREADABLE)
+    return is_code(row) or set_id or carries or unsound
+
+
+def _differs(row: FileVerdict) -> bool:
+    return bool(row.differences)
 
 
 def _fold(system: System, folder: str, rows: Sequence[FileVerdict]) -> Fold:
@@ -144,14 +147,15 @@ class _Seen:
         found = {
             one.found for row in self._rows for one in row.differences if one.aspect is Aspect.OWNER
         }
-        if not aspects <= {Aspect.OWNER, Aspect.GROUP} or len(found) > 1:
+        if not self._all(_differs) or not aspects <= {Aspect.OWNER, Aspect.GROUP} or len(found) > 1:
             return None
         who = f" to {found.pop()}" if found else ""
         return "copied-with-another-owner", f"only owners differ, and all of them belong{who}"
 
     def _powers(self) -> tuple[str, str] | None:
         differences = [one for row in self._rows for one in row.differences]
-        if not all(one.aspect is Aspect.CAPABILITIES and not one.found for one in differences):
+        lost = all(one.aspect is Aspect.CAPABILITIES and not one.found for one in differences)
+        if not self._all(_differs) or not lost:
             return None
         return "copied-without-attributes", "only capabilities differ, and none has any"
 

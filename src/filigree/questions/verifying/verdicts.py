@@ -23,6 +23,7 @@ from filigree.questions.evidence.references import NOTHING, Against
 SIGNED = "as it was signed"
 """What a record is expected to be that bears a signature."""
 LOUD = frozenset(verdict for verdict in Verdict if not verdict.quiet)
+_CODE = (Role.PROGRAM, Role.LIBRARY)
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +49,11 @@ class FileVerdict:
     policy: Sort | None = None
     policy_file: str | None = None
     layers: list[int] | None = None
+
+
+def is_code(row: FileVerdict) -> bool:
+    """Whether a path of a package is of what runs."""
+    return row.role in _CODE
 
 
 class VerifyProgress(NamedTuple):
