@@ -30,7 +30,7 @@ from filigree.questions.evidence.references import Against
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.running.rows import RunningRow
 from filigree.questions.running.running import can_run, running
-from filigree.questions.timeline.files import changed_row
+from filigree.questions.timeline.files import Build, build_of, builds, changed_row
 from filigree.questions.timeline.happenings import Happening
 from filigree.questions.timeline.histories import package_rows
 from filigree.questions.verifying.tally import VerifySummary
@@ -109,12 +109,11 @@ class Observed:
     def since(self, rows: Iterable[FileVerdict]) -> datetime | None:
         """When the last of some files came to be as they are, by whichever of their clocks can be
         believed."""
-        packages = self._by_label
         times = [
             changed_row(
                 self.system,
                 row,
-                packages.get((row.package, row.architecture, row.version)),
+                self._builds.get(build_of(row)),
                 self.now,
             ).at
             for row in islice(rows, _TIMED)
@@ -122,12 +121,8 @@ class Observed:
         return max((at for at in times if at is not None), default=None)
 
     @cached_property
-    def _by_label(self) -> dict[tuple[str, str, str], Package]:
-        return {
-            (one.name, one.architecture, one.version): one
-            for one in self.system.packages
-            if one.state.present
-        }
+    def _builds(self) -> dict[Build, Package]:
+        return builds(self.system)
 
     @cached_property
     def strays(self) -> list[Stray]:

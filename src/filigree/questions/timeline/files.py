@@ -24,7 +24,7 @@ from filigree.model.package import Package
 from filigree.questions.commands.strays import strays
 from filigree.questions.commands.verify import verify
 from filigree.questions.finding.ranks import Rank, rank_of
-from filigree.questions.timeline.happenings import Deed, Happening
+from filigree.questions.timeline.happenings import Deed, Happening, by_a_file
 from filigree.questions.timeline.times import EARLY, inode_time, is_no_clock
 from filigree.questions.verifying.verdicts import FileVerdict, VerifyProgress
 from filigree.system import System
@@ -35,6 +35,8 @@ _DEEDS = {
 }  # fmt: skip
 SETTING = "a setting that an administrator may change"
 _CONTENT = frozenset({Aspect.CONTENT, Aspect.SIZE, Aspect.KIND})
+Build = tuple[str, str, str]
+"""The name, architecture and version of a package."""
 
 
 def changed_rows(
@@ -45,14 +47,23 @@ def changed_rows(
 ) -> Iterator[Happening]:
     """Files of packages that are not as they came. `subjects` None means those of every package."""
     told = verify(system, subjects, frozenset(_DEEDS), progress=progress)
-    packages = {
+    packages = builds(system)
+    for verdict in told.records:
+        yield changed_row(system, verdict, packages.get(build_of(verdict)), now)
+
+
+def build_of(row: FileVerdict) -> Build:
+    """The build whose file a verdict is on."""
+    return row.package, row.architecture, row.version
+
+
+def builds(system: System) -> dict[Build, Package]:
+    """The packages whose files are on the disk, by build."""
+    return {
         (one.name, one.architecture, one.version): one
         for one in system.packages
         if one.state.present
     }
-    for verdict in told.records:
-        package = packages.get((verdict.package, verdict.architecture, verdict.version))
-        yield changed_row(system, verdict, package, now)
 
 
 def changed_row(
@@ -107,11 +118,9 @@ def stray_rows(
 
 
 def _row(deed: Deed, path: str, package: str | None, aspects: list[Aspect]) -> Happening:
-    return Happening(
-        at=None, until=None, action=deed, subject=path, package=package, version=None, before=None,
-        architecture=None, by=None, command=None, outcome=None, session=None, told_in=None,
-        clock=Clock.FILE, explained_by=None, aspects=aspects,
-    )  # fmt: skip
+    row = by_a_file(deed, path)
+    row.package, row.aspects = package, aspects
+    return row
 
 
 def _observed(tree: Tree, path: str) -> Observation | None:

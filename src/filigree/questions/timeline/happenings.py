@@ -75,6 +75,15 @@ class Happening:
     began: datetime | None = None
 
 
+def by_a_file(deed: Deed, subject: str) -> Happening:
+    """Something that nothing but a file's own clock tells of: all else of it is unknown as yet."""
+    return Happening(
+        at=None, until=None, action=deed, subject=subject, package=None, version=None, before=None,
+        architecture=None, by=None, command=None, outcome=None, session=None, told_in=None,
+        clock=Clock.FILE, explained_by=None,
+    )  # fmt: skip
+
+
 _DEEDS = {deed: place for place, deed in enumerate(Deed)}
 _NEVER = datetime.min.replace(tzinfo=UTC)
 

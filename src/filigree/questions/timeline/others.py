@@ -7,7 +7,7 @@ from filigree.families.protocol import Judging
 from filigree.model.answer import moment_of
 from filigree.model.errors import AccessError
 from filigree.model.events import Clock
-from filigree.questions.timeline.happenings import Deed, Happening
+from filigree.questions.timeline.happenings import Deed, Happening, by_a_file
 from filigree.questions.timeline.times import EARLY, inode_time, is_no_clock
 from filigree.system import System
 
@@ -78,11 +78,9 @@ def _moment(text: str | None) -> datetime | None:
 
 
 def _row(deed: Deed, at: datetime | None, subject: str, told_in: str | None) -> Happening:
-    return Happening(
-        at=at, until=None, action=deed, subject=subject, package=None, version=None, before=None,
-        architecture=None, by=None, command=None, outcome=None, session=None, told_in=told_in,
-        clock=Clock.FILE, explained_by=None,
-    )  # fmt: skip
+    row = by_a_file(deed, subject)
+    row.at, row.told_in = at, told_in
+    return row
 
 
 def _in_time(row: Happening, now: datetime) -> None:
