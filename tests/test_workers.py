@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from filigree.access.workers import share
+from filigree.access.workers import aside, share
 
 
 def double(number: int) -> int:
@@ -143,3 +143,38 @@ def alive(pid: int) -> bool:
     except OSError:
         return False
     return state != "Z"
+
+
+def test_work_that_goes_on_aside_tells_its_result_when_it_is_asked_for() -> None:
+    begun = time.monotonic()
+
+    def work() -> int:
+        time.sleep(0.4)
+        return os.getpid()
+
+    result = aside(work)
+    time.sleep(0.4)
+    assert result() != os.getpid()
+    assert time.monotonic() - begun < 0.75
+    assert not multiprocessing.active_children()
+
+
+def test_work_aside_that_fails_is_done_here() -> None:
+    here = os.getpid()
+    assert aside(lambda: 1 // int(os.getpid() == here))() == 1
+
+
+def test_work_aside_that_dies_is_done_here() -> None:
+    here = os.getpid()
+
+    def work() -> str:
+        if os.getpid() != here:
+            os._exit(9)
+        return "done"
+
+    assert aside(work)() == "done"
+
+
+def test_with_one_processor_nothing_goes_on_aside(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("filigree.access.workers.processors", lambda: 1)
+    assert aside(os.getpid)() == os.getpid()

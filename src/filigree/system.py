@@ -7,7 +7,7 @@ from functools import cached_property
 from glob import escape as glob_escape
 from typing import TYPE_CHECKING
 
-from filigree.access.roots import PLAIN, RootChoice, open_root
+from filigree.access.roots import PLAIN, RootChoice, absolute, open_root
 from filigree.access.trees.directory import DirectoryTree
 from filigree.access.trees.protocol import Borrowed, Tree
 from filigree.families.protocol import (
@@ -60,7 +60,7 @@ class System:
     ) -> None:  # fmt: skip
         renew_allowance()
         self.tree: Tree = (
-            open_root(_absolute(root), records_of_families, choice)
+            open_root(absolute(root), records_of_families, choice)
             if isinstance(root, str)
             else root
         )
@@ -73,6 +73,7 @@ class System:
         self._archives: dict[Package, Archive] = {}
         self._lent: list[Borrowed | RemoteFile] = []
         self._offering: System | None = None
+        self._sources: tuple[Judging, Sources | None] | None = None
         self.snapshot_signature: Signatures | None = None
         for what, why in self.tree.troubles:
             self.report(Alarm(what, why))
@@ -166,7 +167,10 @@ class System:
         """What the system could install; None where its family has no repositories."""
         if self._offering is not None:
             return self._offering.sources(judging)
-        return self.family.sources(self.database, judging)
+        # Several answers that are asked at one moment rest on one reading of them.
+        if self._sources is None or self._sources[0] != judging:
+            self._sources = judging, self.family.sources(self.database, judging)
+        return self._sources[1]
 
     @property
     def offering_family(self) -> Family:
@@ -227,7 +231,7 @@ class System:
         """The signature that lies beside a file; None where there is none, or none can be looked for."""
         if path.startswith(("http://", "https://")):
             return self._signature_at(path)
-        tree, place = (self.tree, path) if below else (self._outside, _absolute(path))
+        tree, place = (self.tree, path) if below else (self._outside, absolute(path))
         for ending in ENDINGS:
             try:
                 found = tree.read_or_none(place + ending, _SIGNATURE_LIMIT)
@@ -274,7 +278,7 @@ class System:
 
     def _borrowed(self, path: str) -> "Borrowed | RemoteFile":
         if not path.startswith(("http://", "https://")):
-            return self._outside.lend(_absolute(path))
+            return self._outside.lend(absolute(path))
         from filigree.access.remote import RemoteFile
 
         return RemoteFile(path)
@@ -292,7 +296,7 @@ class System:
     def own_lines(self, path: str, limit: int) -> Iterator[bytes]:
         """The lines of a file of the auditor's own, one after the other. Raises AccessError."""
         rest, total = b"", 0
-        for piece in self._outside.pieces(_absolute(path)):
+        for piece in self._outside.pieces(absolute(path)):
             total += len(piece)
             if total > limit:
                 raise AccessError(Obstacle.TOO_LARGE, path, f"more than {limit} bytes")
@@ -304,7 +308,7 @@ class System:
     def own_bytes(self, path: str, limit: int) -> bytes:
         """A file of the auditor's own. Raises BadQuestion where it cannot be read."""
         try:
-            return self._outside.read(_absolute(path), limit)
+            return self._outside.read(absolute(path), limit)
         except AccessError as error:
             raise BadQuestion(f"it cannot be read: {words_of(error)}", path) from error
 
@@ -318,7 +322,7 @@ class System:
             files = self.own_files(f"{glob_escape(path)}/*") if os.path.isdir(path) else [path]
             for file in files:
                 try:
-                    data = self._outside.read(_absolute(file), 64 << 20)
+                    data = self._outside.read(absolute(file), 64 << 20)
                     found += read_key_file(data, file)
                 except (AccessError, ValueError) as error:
                     raise BadQuestion(f"no keys can be read: {words_of(error)}", file) from error
@@ -374,15 +378,6 @@ class System:
     def groups(self) -> Accounts:
         """The root's own list of groups."""
         return accounts_at(self.tree, GROUPS, "groups", self.report)
-
-
-def _absolute(path: str) -> str:
-    """A place in the world outside. Raises BadQuestion where it is told from a place that is gone."""
-    try:
-        return os.path.abspath(path)
-    except FileNotFoundError as error:
-        why = "the working directory is gone, and the path starts there"
-        raise BadQuestion(why, path, "give a path that starts with a slash") from error
 
 
 def open_system(

@@ -162,6 +162,9 @@ CASES: dict[str, Case] = {
     "a program runs with others' rights": Case(
         _mode("usr/bin/bell", 0o4755), _fires("rights-came")
     ),
+    "a program whose mode nothing tells has others' rights": Case(
+        _mode("usr/bin/plot", 0o4755), _fires("rights-untold")
+    ),
     "a program may be written by its group": Case(
         _mode("usr/bin/bell", 0o775), _fires("form-altered")
     ),
@@ -248,19 +251,83 @@ CASES: dict[str, Case] = {
         ),
         _fires("code-missing"),
     ),
+    "a diversion that anybody could declare": Case(
+        _both(
+            lambda root: root.write(HIDES, "/usr/bin/plot\n/usr/bin/plot.away\nbell\n"),
+            lambda root: (root.folder / "usr/bin/plot").rename(root.folder / "usr/bin/plot.away"),
+            _swap("usr/bin/plot", b"mine"),
+        ),
+        _fires("policy-came-late", "program-of-nobody"),
+    ),
+    "a diversion for a package's own file": Case(
+        _both(
+            lambda root: root.write(HIDES, "/usr/bin/plot\n/usr/bin/plot.away\nquay\n"),
+            lambda root: (root.folder / "usr/bin/plot").rename(root.folder / "usr/bin/plot.away"),
+            lambda root: root.package("quay", files={"/usr/bin/plot": b"quay"}),
+            _mode("usr/bin/plot", 0o755),
+            lambda root: root.append(LOG, "2026-02-01 10:00:00 install quay:amd64 <none> 1.0-1\n"),
+        ),
+        _fires("policy-hides"),
+    ),
     "an exclusion hides a program": Case(
         _both(
             lambda root: root.write("etc/dpkg/dpkg.cfg.d/quay", "path-exclude=/usr/bin/plot\n"),
             _unlink("usr/bin/plot"),
         ),
-        _fires("policy-hides", "hook-of-nobody"),
+        _fires("policy-came-late", "hook-of-nobody"),
     ),
     "an exclusion hides papers": Case(
         _both(
             lambda root: root.write("etc/dpkg/dpkg.cfg.d/quay", "path-exclude=/usr/share/chart/*\n"),
             _unlink("usr/share/chart/data"),
         ),
+        _fires("policy-came-late", "hook-of-nobody"),
+    ),
+    "an exclusion that hides nothing": Case(
+        lambda root: root.write("etc/dpkg/dpkg.cfg.d/quay", "path-exclude=/usr/share/chart/*\n"),
         _fires("hook-of-nobody"),
+    ),
+    "an override hides another mode": Case(
+        _both(
+            lambda root: root.write(
+                "var/lib/dpkg/statoverride",
+                "root root 0755 /usr/bin/bell\nroot root 4755 /usr/bin/plot\n",
+            ),
+            _mode("usr/bin/plot", 0o4755),
+        ),
+        _fires("rights-untold"),
+    ),
+    # -- releases
+    "a repository of another release": Case(
+        _both(
+            lambda root: root.write("etc/os-release", "ID=coast\nVERSION_CODENAME=saltmarsh\n"),
+            _source(_LIST + "deb https://packages.example/coast driftwood main\n"),
+        ),
+        _fires("other-release"),
+    ),
+    "one of this release's fixes": Case(
+        _both(
+            lambda root: root.write("etc/os-release", "ID=coast\nVERSION_CODENAME=saltmarsh\n"),
+            _source(_LIST + "deb https://packages.example/coast saltmarsh-security main\n"),
+        ),
+        _fires(),
+    ),
+    "one of somebody's who has no releases": Case(
+        _both(
+            lambda root: root.write("etc/os-release", "ID=coast\nVERSION_CODENAME=saltmarsh\n"),
+            _source(_LIST + "deb https://quay.example/all stable main\n"),
+        ),
+        _fires(),
+    ),
+    "one of a release of a like name": Case(
+        _both(
+            lambda root: root.write("etc/os-release", "ID=coast\nVERSION_CODENAME=salt\n"),
+            _source(_LIST + "deb https://packages.example/coast salt main\n"),
+        ),
+        _fires("other-release"),
+    ),
+    "a system that tells no release": Case(
+        _source(_LIST + "deb https://packages.example/coast driftwood main\n"), _fires()
     ),
     # -- histories
     "a package that no history tells": Case(_package("quay"), _fires("history-hole")),
@@ -299,6 +366,32 @@ def test_each_rule_fires_where_it_is_to_and_nowhere_else(tmp_path: Path, name: s
     assert {one.rule for one in answer.records} == CASES[name].fires
     bad = any(one.severity.at_least(Severity.HIGH) for one in answer.records)
     assert answer.exit_status == (1 if bad else 3 if answer.gaps else 0)
+
+
+@pytest.mark.parametrize(("days", "rule"), [(20, "policy-came-late"), (40, "policy-hides")])
+def test_policy_that_hides_a_program_came_lately_or_long_ago(
+    tmp_path: Path, days: int, rule: str
+) -> None:
+    """Its own time says that it is of 2001: on a disk that was not copied the inode's counts."""
+    root = built(tmp_path)
+    place = root.write("etc/dpkg/dpkg.cfg.d/quay", "path-exclude=/usr/bin/plot\n")
+    os.utime(place, (10**9, 10**9))
+    os.utime(root.folder / f"{INFO}/chart.list")  # installed today: nobody copied it
+    (root.folder / "usr/bin/plot").unlink()
+    wish = FindingsWish(now=datetime.now(UTC) + timedelta(days=days))
+    assert rule in {row.rule for row in told(root.path, wish).records}
+    told_of = FindingsWish(now=wish.now, policy_days=days + 1)
+    assert "policy-came-late" in {row.rule for row in told(root.path, told_of).records}
+
+
+def test_on_a_disk_that_was_copied_a_file_tells_its_time_itself(tmp_path: Path) -> None:
+    root = built(tmp_path)
+    place = root.write("etc/dpkg/dpkg.cfg.d/quay", "path-exclude=/usr/bin/plot\n")
+    os.utime(place, (10**9, 10**9))
+    (root.folder / "usr/bin/plot").unlink()
+    rules = {row.rule for row in told(root.path, FindingsWish(now=datetime.now(UTC))).records}
+    assert "policy-hides" in rules
+    assert "policy-came-late" not in rules
 
 
 def test_a_record_that_was_made_to_fit_is_only_seen_by_better_evidence(tmp_path: Path) -> None:
@@ -611,7 +704,8 @@ def test_waivers_that_are_none(text: str, why: str) -> None:
     [
         ("[severity]\noutsider = 'worst'\n", "cannot be 'worst'"), ("[severities]\n", "'severities'"),
         ("severity = 1", "is to be a table"), ("[limits]\nindex-days = 0\n", "number of days"),
-        ("[limits]\nindex-days = true\n", "number of days"), ("[limits]\ndays = 1\n", "'days'"),
+        ("[limits]\nindex-days = true\n", "number of days"),
+        ("[limits]\npolicy-days = '7'\n", "policy-days"), ("[limits]\ndays = 1\n", "'days'"),
         ("[leave-out]\nrules = 'x'\n", "list of texts"),
         ("[leave-out]\nparts = ['x']\n", "cannot be 'x'"), ("[places]\nstarts = 'x'\n", "list of texts"),
     ],
@@ -623,13 +717,13 @@ def test_settings_that_are_none(text: str, why: str) -> None:
 
 def test_settings() -> None:
     found = read_settings(
-        b"[severity]\noutsider = 'high'\n[limits]\nindex-days = 30\n"
+        b"[severity]\noutsider = 'high'\n[limits]\nindex-days = 30\npolicy-days = 7\n"
         b"[leave-out]\nrules = ['left-over']\nparts = ['history']\n[places]\nstarts = ['/opt/*']\n"
     )
     assert found.starting == ("/opt/*",)
     assert found.severities == (("outsider", Severity.HIGH),)
-    assert (found.index_days, found.left_out, found.without) == (
-        30, frozenset({"left-over"}), frozenset({Part.HISTORY}),
+    assert (found.index_days, found.policy_days, found.left_out, found.without) == (
+        30, 7, frozenset({"left-over"}), frozenset({Part.HISTORY}),
     )  # fmt: skip
 
 

@@ -122,6 +122,22 @@ CASES: dict[str, tuple[Callable[[RpmRoot], object], set[str]]] = {
                                 "[quay]\nname=q\nbaseurl=http://quay.example/\nenabled=0\ngpgcheck=0\n"),
         set(),
     ),
+    "one of another release": (
+        lambda root: (
+            root.write("etc/os-release", "ID=coast\nVERSION_ID=42\n"),
+            root.write("etc/yum.repos.d/quay.repo",
+                       "[quay]\nname=q\nbaseurl=https://quay.example/coast/41/$basearch/\n"),
+        ),
+        {"other-release"},
+    ),
+    "one of whatever release this is": (
+        lambda root: (
+            root.write("etc/os-release", "ID=coast\nVERSION_ID=42\n"),
+            root.write("etc/yum.repos.d/quay.repo",
+                       "[quay]\nname=q\nbaseurl=https://42.example/coast/$releasever/$basearch/\n"),
+        ),
+        set(),
+    ),
     "what the package system is told besides": (
         _write("etc/dnf/plugins/quay.py", b"x", 0o644), {"hook-of-nobody"}
     ),

@@ -112,6 +112,30 @@ def test_a_directory_is_told_as_one_with_its_likely_cause(tmp_path: Path, name: 
     assert (fold.cause is None) is (fold.grounds is None)
 
 
+def test_one_unfinished_package_explains_nothing_of_anothers_files(tmp_path: Path) -> None:
+    """Whoever owns the machine can mark any package as half installed."""
+    root = built(tmp_path)
+    root.package("other", files={f"{TREE}/0/other.js": b"y"}, status="install ok half-installed")
+    for path in parts(root):
+        path.unlink()
+    assert [(fold.count, fold.cause) for fold in told(root).summary.folds] == [(41, None)]
+
+
+def test_what_is_excused_explains_nothing_of_what_is_gone(tmp_path: Path) -> None:
+    root = built(tmp_path)
+    for path in parts(root):
+        path.unlink()
+    root.write(
+        "etc/dpkg/dpkg.cfg.d/small",
+        f"path-exclude={TREE}/*\npath-include={TREE}/0/part-1.js\n",
+    )
+    with open_system(root.path) as system:
+        answer = verify(system, None, frozenset(Verdict))
+    (fold,) = answer.summary.folds
+    assert (fold.verdicts[Verdict.EXCUSED], fold.verdicts[Verdict.MISSING]) == (39, 1)
+    assert (fold.cause, fold.grounds) == (None, None)
+
+
 @pytest.mark.parametrize(
     ("tree", "ending", "cause"),
     [

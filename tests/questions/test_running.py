@@ -265,6 +265,64 @@ def test_a_process_of_another_root(here: System, tmp_path: Path) -> None:
     assert row.remarks == ["it has another root, which is of no known family"]
 
 
+@pytest.mark.skipif(os.geteuid() != 0, reason="a namespace of mounts takes root's rights")
+def test_a_process_that_has_other_things_mounted(here: System, tmp_path: Path) -> None:
+    """What is at a path for it alone is not what is there for us: its own look at the disk counts."""
+    unshare, compiler = shutil.which("unshare"), shutil.which("cc")
+    if unshare is None or compiler is None:
+        pytest.skip("there is no unshare, or no compiler, here")
+    place = tmp_path / "seen"
+    place.mkdir()
+    program = _static(tmp_path, compiler)
+    shutil.copy(SLEEP, place / "one")
+    line = f"mount --bind {tmp_path}/over {place} && exec {place}/one"
+    (tmp_path / "over").mkdir()
+    shutil.copy(program, tmp_path / "over/one")
+    one = subprocess.Popen([unshare, "-m", "sh", "-c", line], stderr=subprocess.DEVNULL)
+    try:
+        until(
+            lambda: os.readlink(f"/proc/{one.pid}/exe").endswith("/one") or one.poll() is not None
+        )
+        if one.poll() is not None:
+            pytest.skip("nothing can be mounted here")
+        row = told(here, one.pid)
+    finally:
+        one.kill()
+        one.wait()
+    assert row.state is not RunningState.AS_ON_DISK
+    assert row.package is None
+
+
+def _static(folder: Path, compiler: str) -> Path:
+    """A program that has no libraries, and waits."""
+    source, program = folder / "waits.c", folder / "waits"
+    source.write_text("#include <unistd.h>\nint main(void) { for (;;) pause(); }\n")
+    done = subprocess.run(
+        [compiler, "-static", "-o", program, source], check=False, capture_output=True
+    )
+    if done.returncode:
+        pytest.skip("nothing static can be made here")
+    return program
+
+
+def test_a_program_without_libraries(here: System, tmp_path: Path) -> None:
+    compiler = shutil.which("cc")
+    if compiler is None:
+        pytest.skip("there is no compiler here")
+    program = _static(tmp_path, compiler)
+    with subprocess.Popen([program]) as process:
+        try:
+            until(lambda: os.readlink(f"/proc/{process.pid}/exe") == str(program))
+            row = told(here, process.pid)
+            program.unlink()
+            gone = told(here, process.pid)
+        finally:
+            process.kill()
+    assert (row.state, row.program, row.libraries) == (RunningState.OF_NOBODY, str(program), [])
+    assert gone.state is RunningState.GONE
+    assert gone.digest is not None
+
+
 def test_better_evidence_takes_the_verdict_away_where_there_is_none(here: System) -> None:
     with started(SLEEP, "60") as pid:
         answer = running(here, [pid], least=Evidence.SIGNED)

@@ -122,7 +122,7 @@ SCHEMA = {
     "strays": "path kind size owner group mode modified rank cause detail below link_target layers",
     "repos": "identity name enabled address suite component architecture priority packages size "
     "made_at fetched_at expires_at signature signers configured_in addresses keys must_be_signed path "
-    "own matches reason remarks archives_must_be_signed",
+    "own matches reason remarks archives_must_be_signed other_release",
     "seek": "name version architecture installed summary repositories candidate rank matched",
     "behind": "name architecture installed candidate repository size security advisories held status "
     "candidate_name why_security why",

@@ -78,3 +78,12 @@ _DATABASE = b"SQLite format 3\0"
 def _is_layout(folder: str) -> bool:
     """Whether a folder is an image layout, and not a root."""
     return all(os.path.isfile(os.path.join(folder, name)) for name in ("oci-layout", "index.json"))
+
+
+def absolute(path: str) -> str:
+    """A place in the world outside. Raises BadQuestion where it is told from a place that is gone."""
+    try:
+        return os.path.abspath(path)
+    except FileNotFoundError as error:
+        why = "the working directory is gone, and the path starts there"
+        raise BadQuestion(why, path, "give a path that starts with a slash") from error

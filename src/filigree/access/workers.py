@@ -61,6 +61,27 @@ def share(
         crew.dismiss()
 
 
+def aside(work: Callable[[], T]) -> Callable[[], T]:
+    """Begin `work` in a process of its own; what is returned waits for its result.
+
+    What it changes in memory is lost: all that matters has to be in the result. Where there is one
+    processor only, where processes cannot be forked, or where that one ends early or fails, the work is
+    done here, when its result is asked for.
+    """
+    if processors() < _TWO or "fork" not in multiprocessing.get_all_start_methods():
+        return work
+    crew = _Crew((None,), lambda _: work(), 1, id)
+    crew.begin()
+
+    def result() -> T:
+        done = next(crew.outcomes())
+        crew.dismiss()
+        return work() if done.failure is not None else done.result  # type: ignore[return-value]
+
+    return result
+
+
+_TWO = 2
 _PARENT_PACE = 0.25
 """Seconds between two looks for the parent."""
 
@@ -88,9 +109,13 @@ class _Crew(Generic[J, T]):
             self._processes.append(process)
             self._hands[here] = []
 
-    def outcomes(self) -> Iterator[Done[T]]:
+    def begin(self) -> None:
+        """Have all workers begin, before any outcome is asked for."""
         for hand in list(self._hands):
             self._fill(hand)
+
+    def outcomes(self) -> Iterator[Done[T]]:
+        self.begin()
         while any(self._hands.values()):
             for ready in wait([hand for hand, jobs in self._hands.items() if jobs]):
                 assert isinstance(ready, Connection)

@@ -27,20 +27,19 @@ _Rules = Annotated[
     ),
 ]
 _Only = Annotated[
-    str | None,
+    list[str] | None,
     typer.Option(
-        "--only", metavar="PART,PART…", help=f"Look only at {_PARTS}.", show_default=False
+        "--only", metavar="PART,PART…", help=f"Look only at {_PARTS}; repeatable.", show_default=False
     ),
-]
+]  # fmt: skip
 _Without = Annotated[
-    str | None,
+    list[str] | None,
     typer.Option(
-        "--without",
-        metavar="PART,PART…",
-        help="Do not look at these: that is a gap.",
+        "--without", metavar="PART,PART…",
+        help="Do not look at these: that is a gap; repeatable.",
         show_default=False,
     ),
-]
+]  # fmt: skip
 _Waivers = Annotated[
     str | None,
     typer.Option(
@@ -103,6 +102,7 @@ def findings(
         told = load_settings(system, typed_path(settings))
         wish = replace(
             wish, severities=told.severities, left_out=told.left_out, index_days=told.index_days,
+            policy_days=told.policy_days,
             without=left | told.without, starting=told.starting,
         )  # fmt: skip
     if waivers is not None:
@@ -138,9 +138,9 @@ def running(
     return running(system, pids or (), every, evidence, sources), NO_OPTIONS
 
 
-def _parts(text: str | None) -> frozenset[Part]:
+def _parts(told: list[str] | None) -> frozenset[Part]:
     known = {one.value: one for one in Part}
-    named = [one.strip() for one in (text or "").split(",") if one.strip()]
+    named = [one.strip() for text in told or () for one in text.split(",") if one.strip()]
     unknown = [one for one in named if one not in known]
     if unknown:
         raise BadQuestion(f"there is no part {unknown[0]!r}", None, f"known are {_PARTS}")

@@ -10,10 +10,13 @@ from filigree.demo.goods import BUILT, Good
 
 
 class Disk:
-    """A folder that is a station's root. Paths are absolute, as the station sees them."""
+    """A folder that is a station's root, emptied first unless what is there is kept. Paths are absolute,
+    as the station sees them."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, keep: bool = False) -> None:
         self.folder = folder
+        if keep:
+            return
         if folder.exists():
             shutil.rmtree(folder)
         folder.mkdir(parents=True)

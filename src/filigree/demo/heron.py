@@ -46,7 +46,7 @@ def build_heron(folder: Path, stage: Stage = LAST) -> Path:
     lay_ground(disk, "heron")
     installed = [
         _installed(number, stage.ware(ware))
-        for number, ware in enumerate(WARES)
+        for number, ware in enumerate((*WARES, *stage.besides))
         if stage.has(ware.name)
     ]
     installed += (_for_other_machine(name) for name in ("libkelp1", "libsaltc6"))

@@ -8,11 +8,12 @@ from filigree.demo.world import Ware
 
 class Stage(NamedTuple):
     """What is there at a stage: without `later` packages, some in an `earlier` version, before or after
-    somebody came by night."""
+    somebody came by night, and with some `besides`."""
 
     later: frozenset[str] = frozenset()
     earlier: tuple[tuple[str, str], ...] = ()
     intruded: bool = True
+    besides: tuple[Ware, ...] = ()
 
     def has(self, name: str) -> bool:
         """Whether a package is there already."""

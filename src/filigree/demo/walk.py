@@ -28,6 +28,8 @@ from filigree.demo.archives import (
 from filigree.demo.comparison import side_by_side
 from filigree.demo.curlew import build_curlew
 from filigree.demo.dunlin import build_dunlin
+from filigree.demo.grown import FOLDER as GROWN
+from filigree.demo.grown import build_grown
 from filigree.demo.heron import DOCTORED, build_heron
 from filigree.demo.images import FOLDER as IMAGES
 from filigree.demo.images import NAMES, clear, write_image
@@ -95,6 +97,8 @@ STOPS: tuple[Stop, ...] = (
     Stop("Whose is this program, that one, and the viewer that links to another?",
          ("owner", "/usr/bin/plot-chart", "/usr/bin/plot-chart.ropewalk", "chart-viewer",
           "/usr/sbin/gullcheck")),
+    Stop("What is wrong with heron, worst first?", ("findings", "--least", "high")),
+    Stop("And a month on, after a program had fetched itself anew?", ("verify",), GROWN),
     Stop("Is everything on the disk of heron still as it was shipped?", ("verify",)),
     Stop("And on curlew's, whose records tell more of each file?", ("verify",), "curlew"),
     Stop("And on plover's, a station of a third kind, which has everything of a file on record?",
@@ -170,7 +174,7 @@ def build_stations(into: Path) -> dict[str, Path]:
     ours = note.is_file() and _MARK in note.read_text(errors="replace")
     taken = [
         name
-        for name in (*STATIONS, FOLDER, REPOSITORY, IMAGES, SNAPSHOTS)
+        for name in (*STATIONS, FOLDER, REPOSITORY, IMAGES, SNAPSHOTS, GROWN)
         if (into / name).exists()
     ]
     if taken and not ours:
@@ -192,8 +196,10 @@ def build_stations(into: Path) -> dict[str, Path]:
         clear(into / folder)
     # What all of them share is made by now; each station is made in a process of its own.
     with ProcessPoolExecutor(processors(), get_context("fork")) as crew:
+        grown = crew.submit(build_grown, into / GROWN)
         for _ in crew.map(_build_station, [into] * len(STATIONS), STATIONS):
             pass
+        grown.result()
     return {name: into / name for name in STATIONS}
 
 

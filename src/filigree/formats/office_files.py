@@ -12,7 +12,8 @@ until = 2027-01-01                # optional
 [severity]
 outsider = "medium"
 [limits]
-index-days = 30
+index-days = 30                   # an index that was not fetched for so long is old
+policy-days = 30                  # policy that was declared within so many days came lately
 [places]
 starts = ["/opt/*/units/*"]       # globs of what starts things, besides the usual
 [leave-out]
@@ -54,6 +55,7 @@ class OfficeSettings(NamedTuple):
 
     severities: tuple[tuple[str, Severity], ...] = ()
     index_days: int | None = None
+    policy_days: int | None = None
     starting: tuple[str, ...] = ()
     left_out: frozenset[str] = frozenset()
     without: frozenset[Part] = frozenset()
@@ -101,18 +103,23 @@ def read_settings(data: bytes) -> OfficeSettings:
     """How an office wants rules asked. Raises OfficeFileError for whatever is not as it is to be."""
     table = _table(data, {"severity", "limits", "places", "leave-out"})
     severity = _inner(table, "severity", None)
-    limits = _inner(table, "limits", {"index-days"})
+    limits = _inner(table, "limits", {"index-days", "policy-days"})
     left = _inner(table, "leave-out", {"rules", "parts"})
     places = _inner(table, "places", {"starts"})
-    days = limits.get("index-days")
-    if days is not None and (not isinstance(days, int) or isinstance(days, bool) or days < 1):
-        raise OfficeFileError("limits: `index-days` is to be a number of days")
     return OfficeSettings(
         tuple((name, _one(f"severity: `{name}`", word, Severity)) for name, word in severity.items()),
-        days, tuple(_names("places", places, "starts", str)),
+        _days(limits, "index-days"), _days(limits, "policy-days"),
+        tuple(_names("places", places, "starts", str)),
         frozenset(_names("leave-out", left, "rules", str)),
         frozenset(_names("leave-out", left, "parts", Part)),
     )  # fmt: skip
+
+
+def _days(limits: Mapping[str, Any], name: str) -> int | None:
+    days = limits.get(name)
+    if days is not None and (not isinstance(days, int) or isinstance(days, bool) or days < 1):
+        raise OfficeFileError(f"limits: `{name}` is to be a number of days")
+    return days
 
 
 def _inner(table: Mapping[str, Any], name: str, known: set[str] | None) -> Mapping[str, Any]:

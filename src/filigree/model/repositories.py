@@ -193,6 +193,7 @@ class Repository:
     `keys` are what its index may be signed with: files, or fingerprints; none where any key that the
     system trusts will do. `must_be_signed` is None where the configuration leaves it to the system,
     and so is `archives_must_be_signed`, which is of what it offers.
+    `other_release` is the release that it is of, where that is another than the system's.
     `facts` are what the family's own rules go by; `security` is whether it is there for security.
     """
 
@@ -212,3 +213,4 @@ class Repository:
     facts: Mapping[str, str] = field(default_factory=dict)
     security: bool = False
     archives_must_be_signed: bool | None = None
+    other_release: str | None = None

@@ -31,6 +31,11 @@ from filigree.model.signatures import SignatureVerdict
 _FINGERPRINT = re.compile(r"(?:0x)?([0-9A-Fa-f]{16,64})!?")
 
 
+def _stem(suite: str) -> str:
+    """The release that a suite belongs to, by its name: that of `saltmarsh-updates` is `saltmarsh`."""
+    return re.split("[-/]", suite, maxsplit=1)[0]
+
+
 class DebRepositories:
     """Reads them once, for one question."""
 
@@ -62,7 +67,7 @@ class DebRepositories:
     def _read_all(self) -> list[Repository]:
         found: list[Repository] = []
         seen: dict[tuple[str, str, str | None, str | None], str] = {}
-        for file, source in self._sources():
+        for file, source in self._sources:
             if source.type != "deb":
                 continue
             # What the auditor adds is asked for this machine alone.
@@ -87,10 +92,10 @@ class DebRepositories:
         seen = [one for shelf in shelves if (one := shelf.signed(source).release) is not None]
         return refresh(source, architecture, fetch, self._allowed(source), seen, self._now, paths)
 
-    def _sources(self) -> Iterator[tuple[str, Source]]:
-        yield from self._configured()
-        for address in self._addresses:
-            yield from ((ADDED, source) for source in sources_at(address))
+    @cached_property
+    def _sources(self) -> list[tuple[str, Source]]:
+        added = [(ADDED, source) for address in self._addresses for source in sources_at(address)]
+        return [*self._configured(), *added]
 
     def _configured(self) -> Iterator[tuple[str, Source]]:
         files = [places.SOURCES]
@@ -130,6 +135,7 @@ class DebRepositories:
             must_be_signed=not source.trusted,
             copy=copy,
             remarks=tuple(remarks),
+            other_release=self._other_release(source, release),
             facts=facts,
             security=any("security" in facts[name].lower() for name in ("label", "suite")),
         )
@@ -231,11 +237,25 @@ class DebRepositories:
                 yield f"the signed file knows no component {source.component}"
             if release.architectures and architecture not in release.architectures:
                 yield f"the signed file knows no architecture {architecture}"
-            ours = self._codename
-            if ours and release.codename and not release.codename.startswith(ours):
-                yield f"it is of another release, {release.codename}: this system is {ours}"
+            other = self._other_release(source, release)
+            if other is not None:
+                yield f"it is of another release, {other}: this system is {self._codename}"
         if source.trusted:
             yield "no signature is asked for: the entry says that it is to be trusted"
+
+    def _other_release(self, source: Source, release: Release | None) -> str | None:
+        """The release that a repository is of, where that is another than this system's: as its signed
+        file says; before that was fetched by its suite, where the same address has ours, too."""
+        ours = self._codename
+        if not ours:
+            return None
+        told = release.codename if release is not None else None
+        if told is None and not source.flat and any(
+            one.uri == source.uri and one.enabled and _stem(one.suite) == ours
+            for _, one in self._sources
+        ):  # fmt: skip
+            told = source.suite
+        return None if told is None or _stem(told) == ours else told
 
     @cached_property
     def _codename(self) -> str | None:

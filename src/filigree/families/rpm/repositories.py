@@ -22,6 +22,7 @@ from filigree.families.rpm.repository_settings import (
 )
 from filigree.families.shared.indexes import Keys, packed_digest, unpacked_pieces
 from filigree.families.shared.looking import names_in, os_release, read_or_report
+from filigree.families.shared.releases import other_release
 from filigree.formats.openpgp import judge_detached
 from filigree.formats.rpm.repo_files import Section, read_sections
 from filigree.formats.rpm.repomd import SIZE_LIMIT, RepoMd, XmlError, made_at, read_repomd
@@ -41,6 +42,7 @@ from filigree.model.repositories import (
 from filigree.model.signatures import Signatures, SignatureVerdict
 
 _VARIABLE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
+_NOT_SAID = "no entry says otherwise"
 _PACKAGES = re.compile(rb'<metadata\b[^>]*\bpackages="(\d{1,9})"')
 PRIORITY = 99
 _OTHERS = {
@@ -172,12 +174,11 @@ class RpmRepositories:
             archives_must_be_signed=ANSWERS.get(values.get("gpgcheck", "").lower()),
             copy=copy,
             remarks=tuple(remarks),
+            other_release=other_release(addresses, self._release()),
             facts={
                 "excluded": " ".join(values.get(name, "") for name in ("exclude", "excludepkgs")),
                 "included": values.get("includepkgs", ""),
-                "priority_from": f"by {file}:{section.line}"
-                if priority
-                else "no entry says otherwise",
+                "priority_from": f"by {file}:{section.line}" if priority else _NOT_SAID,
                 "streams": "" if values.get("module_hotfixes", "").lower() in YES else "followed",
             },
         )
@@ -187,6 +188,9 @@ class RpmRepositories:
     ) -> Iterator[str]:
         if not addresses:
             yield "it has no address"
+        other = other_release(addresses, self._release())
+        if other is not None:
+            yield f"it is of another release, {other}: this system is {self._release()}"
         for address in addresses:
             left = _VARIABLE.search(address)
             if left:

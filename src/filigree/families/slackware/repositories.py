@@ -6,6 +6,8 @@ from functools import cached_property
 from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.shared.indexes import best_of, copies_folder, packed_digest, unpacked_pieces
+from filigree.families.shared.looking import os_release
+from filigree.families.shared.releases import other_release
 from filigree.families.shared.rings import RingRepositories, held_in_ring, ring_of
 from filigree.families.shared.signatures import signed_at
 from filigree.families.slackware import places
@@ -107,6 +109,9 @@ class SlackwareRepositories(RingRepositories):
             remarks.append("it was never fetched")
         elif copy.signature.verdict is SignatureVerdict.UNKNOWN_KEY:
             remarks.append(f"the missing key would be put in {self.key_place}")
+        other = other_release(addresses, self._release)
+        if other is not None:
+            remarks.append(f"it is of another release, {other}: this system is {self._release}")
         asked = self._values.get("CHECKGPG", ["on"])
         why = "the auditor asks it last" if place == ADDED else f"it is number {number} there"
         return Repository(
@@ -114,7 +119,12 @@ class SlackwareRepositories(RingRepositories):
             architecture=self.native or None, priority=number, configured_in=place,
             must_be_signed=None if place == ADDED else "on" in asked, copy=copy,
             remarks=tuple(remarks), facts={"priority_from": why}, security=False,
+            other_release=other,
         )  # fmt: skip
+
+    @cached_property
+    def _release(self) -> str | None:
+        return os_release(self._tree, self._report).get("VERSION_ID")
 
     def _scripts(self) -> Iterator[Repository]:
         """Build scripts below the root, where there are any."""

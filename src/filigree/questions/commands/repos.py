@@ -22,7 +22,8 @@ class RepositoryRow:
 
     `own` is whether we fetched the copy ourselves (`path` is then in your cache, and not below the root);
     `matches` is whether the copy is what the signed file says, None where nothing tells. `remarks` say
-    in words what is wrong, or out of the ordinary.
+    in words what is wrong, or out of the ordinary. `other_release` is the release that it is of, None
+    where that is the system's, or nothing tells.
     """
 
     identity: str
@@ -50,6 +51,7 @@ class RepositoryRow:
     reason: str | None
     remarks: list[str]
     archives_must_be_signed: bool | None
+    other_release: str | None
 
     @property
     def alarming(self) -> bool:
@@ -152,6 +154,7 @@ def _row(one: Repository, place: str, trust: Trust | None) -> RepositoryRow:
         reason=signature.reason if signature else None,
         remarks=[*one.remarks, *(copy.remarks if copy else ())],
         archives_must_be_signed=one.archives_must_be_signed,
+        other_release=one.other_release,
     )
 
 

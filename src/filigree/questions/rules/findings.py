@@ -28,7 +28,8 @@ class FindingsWish:
 
     `without` are parts that are not looked at; `fail_at` decides what is bad news. An office's own
     settings: `severities` gives rules other severities, `left_out` names rules that are not asked,
-    `index_days` is how old an index may be, `starting` are globs of places that start things. `waivers`
+    `index_days` is how old an index may be, `policy_days` how long policy is new, `starting` are globs of
+    places that start things. `waivers`
     are what was accepted; with `exact`, or any of those, each finding's state has the digest of every
     file. With `waived` also what was accepted is told.
     """
@@ -42,6 +43,7 @@ class FindingsWish:
     now: datetime | None = None
     progress: Callable[[VerifyProgress], None] | None = None
     index_days: int | None = None
+    policy_days: int | None = None
     starting: tuple[str, ...] = ()
     waivers: tuple[Waiver, ...] = ()
     exact: bool = False
@@ -117,7 +119,9 @@ def findings(
     asked = _chosen(every_rule(), wish)
     seen = Observed(system, options, wish.without, wish.now, wish.progress)
     seen.index_days = wish.index_days or seen.index_days
+    seen.policy_days = wish.policy_days or seen.policy_days
     seen.starting = wish.starting
+    seen.wanted = {part for rule in asked for part in rule.facts.parts}
     for gap in seen.left_out():
         system.report(gap)
     found = _judged(system, wish, seen, asked, list(_found(asked, seen)))

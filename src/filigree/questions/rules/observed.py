@@ -3,16 +3,17 @@ out: that is a gap."""
 
 import fnmatch
 from collections.abc import Callable, Collection, Iterable, Iterator
-from datetime import UTC, datetime
-from functools import cached_property
+from datetime import UTC, datetime, timedelta
+from functools import cached_property, partial
 from itertools import islice
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from filigree.access.trees.protocol import Entry
+from filigree.access.workers import aside
 from filigree.families.shared.starting_places import STARTS
 from filigree.model.answer import Gap
-from filigree.model.errors import BadQuestion
-from filigree.model.files import Verdict
+from filigree.model.errors import AccessError, BadQuestion
+from filigree.model.files import Aspect, Evidence, Kind, Verdict
 from filigree.model.findings import Part
 from filigree.model.package import Package
 from filigree.questions.asking.package_rows import PackageRow
@@ -33,6 +34,7 @@ from filigree.questions.running.running import can_run, running
 from filigree.questions.timeline.files import Build, build_of, builds, changed_row
 from filigree.questions.timeline.happenings import Happening
 from filigree.questions.timeline.histories import package_rows
+from filigree.questions.timeline.times import inode_time, moment_seen
 from filigree.questions.verifying.tally import VerifySummary
 from filigree.questions.verifying.verdicts import FileVerdict, Manner, VerifyProgress
 from filigree.system import System
@@ -44,9 +46,26 @@ _WANTED = frozenset({
 })  # fmt: skip
 INDEX_DAYS = 14
 """An index that was not fetched for so long tells nothing of what is missing now."""
+POLICY_DAYS = 30
+"""Policy that was declared within so many days came lately."""
+_COPIED = timedelta(hours=12)
+"""By so much the inode of a package's file may be newer than its installation, and still be of that."""
+_TRIED = 16
+"""Of so many paths of a package one is looked for that is a file."""
 _WRITABLE = 0o002
+_SET_ID = 0o6000
 _TIMED = 200
 """Of so many files that belong together times are looked at."""
+
+
+class _Walked(NamedTuple):
+    """What one walk over the places of packages' files came by."""
+
+    strays: list[Stray]
+    writable: list[Entry]
+    unowned: list[Entry]
+    privileged: list[Entry]
+    gaps: list[Gap]
 
 
 class Observed:
@@ -61,14 +80,15 @@ class Observed:
         progress: Callable[[VerifyProgress], None] | None = None,
     ) -> None:
         self.system = system
-        self.options = options
+        self.now = now or options.now or datetime.now(UTC)
+        self.options = options._replace(now=self.now)
         self.without = frozenset(without)
-        self.now = now or datetime.now(UTC)
+        self.seen_at = moment_seen(system.system_label.seen_at, self.now)
         self._progress = progress
         self.index_days = INDEX_DAYS
+        self.policy_days = POLICY_DAYS
         self.starting: tuple[str, ...] = ()
-        self.writable: list[Entry] = []
-        self.unowned: list[Entry] = []
+        self.wanted: Collection[Part] = frozenset(Part)
 
     def starts(self, path: str) -> bool:
         """Whether what lies at a path starts something, or decides what is run: where such things are on
@@ -87,9 +107,9 @@ class Observed:
     def _verified(self) -> tuple[list[FileVerdict], VerifySummary | None]:
         if not self.has(Part.FILES):
             return [], None
-        # Without any archive at hand nothing better than the record can be held against.
-        kept = self.has(Part.ARCHIVES) and any(True for _ in self.system.cached_archives())
-        against = Against(everywhere=kept)
+        if self.has(Part.STRAYS) and Part.STRAYS in self.wanted:
+            _ = self._walk  # goes on beside it
+        against = Against(everywhere=self._kept)
         told = verify(
             self.system, None, _WANTED, progress=self._progress, manner=Manner(against),
             options=self.options,
@@ -125,24 +145,85 @@ class Observed:
         return builds(self.system)
 
     @cached_property
-    def strays(self) -> list[Stray]:
-        """Every file of nobody's, where packages put theirs. The walk notes what of all it comes by may
-        be written by anybody, and what belongs to no user."""
-        if not self.has(Part.STRAYS):
-            return []
-        told = strays(self.system, notice=self._notice)
-        for folder in told.summary.directories:
-            seen = self.system.tree.observe(folder)
-            self._notice(Entry(
-                folder, seen.kind, seen.size, seen.mode, seen.uid, seen.gid, seen.modified
-            ))  # fmt: skip
-        return told.records
+    def _walk(self) -> Callable[[], _Walked]:
+        return aside(partial(_walked, self.system))
 
-    def _notice(self, entry: Entry) -> None:
-        if entry.mode & _WRITABLE and entry.link_target is None:
-            self.writable.append(entry)
-        if not self.system.users.knows(entry.uid):
-            self.unowned.append(entry)
+    @cached_property
+    def _strays(self) -> _Walked:
+        if not self.has(Part.STRAYS):
+            return _Walked([], [], [], [], [])
+        told = self._walk()
+        for gap in told.gaps:
+            self.system.report(gap)
+        return told
+
+    @property
+    def strays(self) -> list[Stray]:
+        """Every file of nobody's, where packages put theirs."""
+        return self._strays.strays
+
+    @property
+    def writable(self) -> list[Entry]:
+        """What may be written by anybody, whosever it is, where packages put their files."""
+        return self._strays.writable
+
+    @property
+    def unowned(self) -> list[Entry]:
+        """What belongs to no user that the root knows, where packages put their files."""
+        return self._strays.unowned
+
+    @cached_property
+    def copied(self) -> bool:
+        """Whether the root was copied: files of packages all have inodes that are newer than when their
+        packages came."""
+        for package, listing in islice(self.system.database.listings(), _TIMED):
+            came = package.installed_at
+            for path in islice(listing, _TRIED) if came is not None else ():
+                try:
+                    seen = self.system.tree.observe(path)
+                except AccessError:
+                    continue
+                changed = inode_time(seen) if seen.kind is Kind.FILE else None
+                if changed is not None and came is not None and changed - came < _COPIED:
+                    return False
+        return True
+
+    @cached_property
+    def untold_rights(self) -> list[Entry]:
+        """Set-id files of packages of which no record tells the mode, and no archive at hand; those that
+        were changed last come first."""
+        strays = {row.path for row in self.strays}
+        found = {one.path: one for one in self._strays.privileged if one.path not in strays}
+        told = {*self._other_modes(), *self._modes_on_record(found)} if found else set()
+        untold = [one for path, one in found.items() if path not in told]
+        return sorted(untold, key=lambda one: (-one.modified, one.path))
+
+    def _other_modes(self) -> Iterator[str]:
+        """The paths of which it is told already that they have another mode."""
+        for row in self.verdicts:
+            if any(one.aspect is Aspect.MODE for one in row.differences):
+                yield row.path
+
+    def _modes_on_record(self, paths: Iterable[str]) -> Iterator[str]:
+        """The paths of the packages of some paths of which a record, or an archive at hand, tells the
+        mode; what an administrator declared is no record."""
+        owners = {owner for path in paths for owner in self.system.owners_of(path)}
+        for record in (one for owner in owners for one in self.system.records(owner).files()):
+            if (record.plain or record).mode is not None:
+                yield self.system.real(record.location)
+        if self._kept and owners:
+            told = verify(
+                self.system, sorted({owner.name for owner in owners}), frozenset(Verdict),
+                manner=Manner(Against(everywhere=True)), options=self.options,
+            )  # fmt: skip
+            for row in told.records:
+                if row.evidence is not Evidence.RECORD:
+                    yield self.system.real(row.path)
+
+    @cached_property
+    def _kept(self) -> bool:
+        """Whether any archive is at hand: without one nothing better than the record can be asked."""
+        return self.has(Part.ARCHIVES) and any(True for _ in self.system.cached_archives())
 
     # -- what is offered, and who signed it ----------------------------------------------------
 
@@ -150,7 +231,7 @@ class Observed:
     def repositories(self) -> list[RepositoryRow]:
         """Every configured index."""
         return self._asked(Part.REPOSITORIES, lambda: repos(
-            self.system, keyring=self.options.keyring, now=self.now, options=self.options,
+            self.system, now=self.now, options=self.options,
         ).records)  # fmt: skip
 
     @cached_property
@@ -230,3 +311,29 @@ class Observed:
         for part in Part:
             if part in self.without:
                 yield Gap(f"{part.value}", "they were left out: no rule about them was asked")
+
+
+def _walked(system: System) -> _Walked:
+    """The walk for all rules: files of nobody's, and of all that it comes by what may be written by
+    anybody, and what belongs to no user."""
+    found = _Walked([], [], [], [], [])
+
+    def notice(entry: Entry) -> None:
+        if entry.mode & _WRITABLE and entry.link_target is None:
+            found.writable.append(entry)
+        if not system.users.knows(entry.uid):
+            found.unowned.append(entry)
+        if entry.mode & _SET_ID and entry.kind is Kind.FILE:
+            found.privileged.append(entry)
+
+    told = strays(system, notice=notice)
+    for folder in told.summary.directories:
+        try:
+            seen = system.tree.observe(folder)
+        except AccessError as error:
+            system.report(Gap(folder, error.what))
+            continue
+        notice(Entry(folder, seen.kind, seen.size, seen.mode, seen.uid, seen.gid, seen.modified))
+    found.strays.extend(told.records)
+    found.gaps.extend(system.gaps)
+    return found

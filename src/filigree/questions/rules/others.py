@@ -1,7 +1,10 @@
 """Rules about packages, declared policy, histories, and the audit itself."""
 
 from collections.abc import Iterator
+from datetime import datetime, timedelta
 
+from filigree.model.answer import moment_of
+from filigree.model.errors import AccessError
 from filigree.model.events import earliest
 from filigree.model.files import Role, Sort, Verdict
 from filigree.model.findings import Finding, Part, RuleFacts, Severity
@@ -10,7 +13,10 @@ from filigree.questions.rules.observed import Observed
 from filigree.questions.rules.protocol import FindingRule, listed, named, one_part
 from filigree.questions.running.rows import RunningKind, RunningRow, RunningState
 from filigree.questions.timeline.happenings import Deed, Happening
+from filigree.questions.timeline.times import inode_time
+from filigree.questions.verifying.verdicts import FileVerdict, is_code
 
+_DECLARED = frozenset({Sort.EXCLUSION, Sort.DIVERSION, Sort.OVERRIDE})
 _HIDING = frozenset({Sort.EXCLUSION, Sort.DIVERSION, Sort.OVERRIDE, Sort.STATE})
 
 
@@ -102,14 +108,59 @@ def _left_over(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
 # -- declared policy ------------------------------------------------------------------------
 
 
-def _hidden(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
-    held: dict[tuple[Sort, str], list[str]] = {}
+def _excused(seen: Observed, late: bool) -> Iterator[tuple[Sort, str, list[FileVerdict]]]:
+    """What declared policy excuses, by the file that declares it: by one that came lately, or not."""
+    held: dict[tuple[Sort, str, bool], list[FileVerdict]] = {}
     for row in seen.verdicts:
-        if row.verdict is Verdict.EXCUSED and row.policy in _HIDING and row.role in (
-            Role.PROGRAM, Role.LIBRARY,
-        ):  # fmt: skip
-            held.setdefault((row.policy, row.policy_file or "its record"), []).append(row.path)
-    for (sort, file), paths in held.items():
+        if row.verdict is Verdict.EXCUSED and row.policy in _HIDING:
+            file, ours = row.policy_file or "its record", _is_a_packages(seen, row)
+            held.setdefault((row.policy, file, ours), []).append(row)
+    for (sort, file, ours), rows in held.items():
+        if (sort in _DECLARED and not ours and _late(seen, file) is not None) is late:
+            yield sort, file, rows
+
+
+def _is_a_packages(seen: Observed, row: FileVerdict) -> bool:
+    """Whether a package that is here diverted a file for one of its own, which is on record there."""
+    moved = next((one for one in seen.system.relocations if row.path in one[:2]), None)
+    if row.policy is not Sort.DIVERSION or moved is None:
+        return False
+    return any(one.name == moved.keeper for one in seen.system.owners_of(moved.original))
+
+
+def _late(seen: Observed, file: str) -> datetime | None:
+    """When a file of policy that is no package's was changed, by any clock; None where that is long ago.
+
+    On a disk that was copied every inode is new: there the file's own time is all there is.
+    """
+    try:
+        found = seen.system.tree.observe(file)
+    except AccessError:
+        return None
+    if seen.system.owners_of(file):
+        return None
+    own, inode = moment_of(found.modified // 10**9), inode_time(found)
+    at = own if inode is None or seen.copied else max(inode, own or inode)
+    return at if at is not None and seen.seen_at - at < timedelta(days=seen.policy_days) else None
+
+
+def _came_late(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    for sort, file, rows in _excused(seen, late=True):
+        paths = [row.path for row in rows]
+        since = _late(seen, file)
+        yield rule.finding(
+            f"{file} ({sort.value}) was changed on {since:%Y-%m-%d}, and excuses {named(paths)}", None,
+            paths, subjects=[file], since=since, explained_by=sort.value,
+            severity=Severity.HIGH if any(is_code(row) for row in rows) else rule.facts.severity,
+            state=dict.fromkeys(paths, sort.value),
+        )  # fmt: skip
+
+
+def _hidden(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    for sort, file, rows in _excused(seen, late=False):
+        paths = [row.path for row in rows if row.role in (Role.PROGRAM, Role.LIBRARY)]
+        if not paths:
+            continue
         yield rule.finding(
             f"{file} ({sort.value}) excuses {named(paths)}, which would be bad news otherwise", None,
             paths, subjects=[file], state=dict.fromkeys(paths, sort.value), explained_by=sort.value,
@@ -237,6 +288,14 @@ RULES: tuple[FindingRule, ...] = (
         "a declaration that is meant so",
         "verify {path}",
     ), _hidden),
+    FindingRule(one_part(
+        "policy-came-late", Severity.MEDIUM, "Policy that hides a difference was declared lately",
+        Part.FILES,
+        "when files that declare exclusions, diversions and owners, and excuse something, were changed",
+        "whoever changed a file of a package could have declared it right",
+        "an administrator who declared it lately, or changed something else in that file",
+        "timeline around {subject}",
+    ), _came_late),
     FindingRule(one_part(
         "history-contradicted", Severity.HIGH, "The record is not what the history tells", Part.HISTORY,
         "what a history tells last of each package, against what is on record",

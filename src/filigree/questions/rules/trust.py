@@ -131,6 +131,20 @@ def _in_the_clear(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
         )  # fmt: skip
 
 
+def _other_releases(rule: FindingRule, seen: Observed) -> Iterator[Finding]:
+    held: dict[str, list[str]] = {}
+    for row in seen.repositories:
+        if row.enabled and row.other_release is not None:
+            held.setdefault(row.other_release, []).append(row.identity)
+    for release, told in held.items():
+        names = list(dict.fromkeys(told))
+        yield rule.finding(
+            f"{listed(names, 'repositories')} {'is' if len(names) == 1 else 'are'} of the release "
+            f"{release}, and not of this system's", None, subjects=names,
+            state=dict.fromkeys(names, f"of the release {release}"),
+        )  # fmt: skip
+
+
 _FROZEN = timedelta(days=180)
 RULES: tuple[FindingRule, ...] = (
     FindingRule(one_part(
@@ -183,6 +197,13 @@ RULES: tuple[FindingRule, ...] = (
         "a machine that is kept as it is",
         "refresh",
     ), _indexes_old),
+    FindingRule(one_part(
+        "other-release", Severity.LOW, "A repository is of another release", Part.REPOSITORIES,
+        "the release that repositories say they are of, against the one that the system says it is of",
+        "what it offers was not made to go with what is installed, and what mends that may never come",
+        "a number in an address that means something else; others' releases that are named otherwise",
+        "repos {subject}",
+    ), _other_releases),
     FindingRule(one_part(
         "fetched-in-the-clear", Severity.LOW, "A repository is fetched without encryption",
         Part.REPOSITORIES,

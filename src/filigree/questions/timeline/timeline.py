@@ -38,7 +38,7 @@ from filigree.questions.timeline.snapshots import (
     snapshot_rows,
     written_afterwards,
 )
-from filigree.questions.timeline.times import moment_from, span_from
+from filigree.questions.timeline.times import moment_from, moment_seen, span_from
 from filigree.questions.verifying.verdicts import VerifyProgress
 from filigree.system import System
 
@@ -93,7 +93,7 @@ def timeline(
     Subjects are packages, whether they are still there or not, globs of them, and paths. Raises
     BadQuestion for times and snapshots that are none.
     """
-    seen = _seen_at(system, wish)
+    seen = moment_seen(system.system_label.seen_at, wish.now or datetime.now(UTC))
     since = moment_from(wish.since, seen) if wish.since else None
     until = moment_from(wish.until, seen, end=True) if wish.until else None
     if since is not None and until is not None and until < since:
@@ -123,15 +123,6 @@ def timeline(
         "timeline", system.system_label, told, summary, system.gaps, notes,
         bad_news=bool(notes) or bool(summary.unexplained),
     )  # fmt: skip
-
-
-def _seen_at(system: System, wish: TimelineWish) -> datetime:
-    """When the root was seen: what is later has not been."""
-    told = system.system_label.seen_at
-    try:
-        return datetime.fromisoformat(told) if told else wish.now or datetime.now(UTC)
-    except ValueError:
-        return wish.now or datetime.now(UTC)
 
 
 def _every(

@@ -61,6 +61,14 @@ def moment_from(text: str, seen: datetime, end: bool = False) -> datetime:
         ) from error
 
 
+def moment_seen(told: str | None, now: datetime) -> datetime:
+    """When a root was seen, as its label tells, or else `now`: what is later has not been."""
+    try:
+        return datetime.fromisoformat(told) if told else now
+    except ValueError:
+        return now
+
+
 def span_from(text: str) -> timedelta:
     """A length of time as a person wrote it: `90 minutes`, `3 days`. Raises BadQuestion."""
     found = _SPAN.fullmatch(text.strip().lower())

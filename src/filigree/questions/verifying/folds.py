@@ -15,7 +15,7 @@ from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, Kind, Observation, Verdict
 from filigree.model.package import Package
-from filigree.questions.finding.folding import folders
+from filigree.questions.finding.folding import LEAST, folders
 from filigree.questions.finding.owned_paths import owned_paths
 from filigree.questions.verifying.verdicts import FileVerdict, is_code
 from filigree.system import System
@@ -77,8 +77,10 @@ def _differs(row: FileVerdict) -> bool:
 
 def _fold(system: System, folder: str, rows: Sequence[FileVerdict]) -> Fold:
     packages = {row.package for row in rows}
-    seen = _Seen(system, folder, rows)
-    cause, grounds = next(seen.causes(), (None, None))
+    # What is excused, or as it should be, explains nothing of what is not.
+    bad = [row for row in rows if row.verdict.alarming] or rows
+    seen = _Seen(system, folder, bad)
+    cause, grounds = next(seen.causes(), (None, None)) if len(bad) >= LEAST else (None, None)
     times = seen.times
     return Fold(
         folder=folder, package=packages.pop() if len(packages) == 1 else None, count=len(rows),
@@ -122,7 +124,7 @@ class _Seen:
 
     def _unfinished(self) -> tuple[str, str] | None:
         unsound = [one for one in self._packages() if not one.state.sound]
-        if not unsound:
+        if not unsound or {one.name for one in unsound} < {row.package for row in self._rows}:
             return None
         return "unfinished-installation", f"{unsound[0].name} is {unsound[0].state.value}"
 
