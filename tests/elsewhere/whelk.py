@@ -508,6 +508,7 @@ class WhelkFamily:
 
     split_version = staticmethod(split_version)
     compare_versions = order = staticmethod(order)
+    sort_key = None
 
 
 FAMILY = WhelkFamily()

@@ -2,6 +2,7 @@
 
 import random
 from collections.abc import Callable
+from itertools import pairwise
 
 import pytest
 
@@ -251,3 +252,57 @@ def test_where_versions_have_no_order_of_their_own_a_guess_is_none(
     one: str, other: str, sure: int | None
 ) -> None:
     assert slackware_versions.sure_order(one, other) == sure
+
+
+SORT_KEYS: dict[str, Callable[[str], str]] = {
+    "deb": deb_versions.sort_key, "rpm": rpm_versions.sort_key, "arch": arch_versions.sort_key,
+    "slackware": slackware_versions.sort_key,
+}  # fmt: skip
+
+
+def _released(version: str) -> bool:
+    return _sides(version, None)[2] is not None
+
+
+def _ends_divided(version: str) -> bool:
+    """Whether a part ends in signs that only divide: among such the order of `arch` is none."""
+    return any(
+        part and not (_digit(part[-1]) or _letter(part[-1]))
+        for part in _sides(version, "")
+        if part is not None
+    )
+
+
+@pytest.mark.parametrize("family", FAMILIES)
+def test_the_bytes_of_a_sort_key_sort_as_versions_do(family: str) -> None:
+    compare, _, signs = FAMILIES[family]
+    key = SORT_KEYS[family]
+    draw = random.Random(f"keys of {family}")
+    held = 0
+    while held < PAIRS:
+        one, other = near(draw, f"{signs}é" if family == "deb" else signs)
+        if family != "deb" and _released(one) != _released(other):
+            continue
+        if family == "arch" and (_ends_divided(one) or _ends_divided(other)):
+            continue
+        held += 1
+        a, b = key(one).encode(), key(other).encode()
+        assert (a > b) - (a < b) == compare(one, other), (one, other)
+
+
+@pytest.mark.parametrize("family", FAMILIES)
+def test_a_sort_key_takes_numbers_of_any_length(family: str) -> None:
+    compare, _, _ = FAMILIES[family]
+    key = SORT_KEYS[family]
+    rising = [f"1.{'9' * length}-1" for length in (1, 2, 59, 60, 61, 62, 99, 100, 5000)]
+    assert sorted(rising, key=lambda one: key(one).encode()) == rising
+    assert all(compare(a, b) == -1 for a, b in pairwise(rising))
+
+
+def test_an_order_of_arch_that_is_none() -> None:
+    """Why signs at the end are left out of its keys: each is older than the next, and the last than the
+    first."""
+    round_ = ["1a+1-1", "1a++b-1", "1a+-1", "1a+1-1"]
+    assert [arch_versions.compare_versions(a, b) for a, b in pairwise(round_)] == [
+        -1, -1, -1,
+    ]  # fmt: skip

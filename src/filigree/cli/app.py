@@ -6,7 +6,7 @@ from typing import Annotated, Any
 import typer
 
 from filigree import __version__
-from filigree.cli import check, demo, happened, judge, keep, look, sources, trace
+from filigree.cli import check, demo, fleet, happened, judge, keep, look, sources, trace
 
 app = typer.Typer(
     name="filigree",
@@ -253,6 +253,9 @@ def _epilog(examples: tuple[str, ...]) -> str:
 for _name, _command, _panel, _examples in _COMMANDS:
     _kind = trace.BareUpgrade if _name == "whatif" else None
     app.command(_name, cls=_kind, rich_help_panel=_panel, epilog=_epilog(_examples))(_command)
+
+
+app.add_typer(fleet.app, name="fleet", rich_help_panel="Fleet")
 
 
 def _version(asked: bool) -> None:

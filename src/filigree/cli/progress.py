@@ -148,3 +148,11 @@ class ProgressLine(Line):
         left = f"{passed / share - passed:,.0f} s left" if share else ""
         rate = f"{size_words(int(now.bytes_read / passed))}/s"
         self.write(f"{share:5.0%}  {now.done:,} of {now.total:,} paths, {rate}, {left}")
+
+
+class GatherLine(Line):
+    """What is taken into a store, and how many of how many there were before it."""
+
+    def __call__(self, what: str, done: int, total: int) -> None:
+        if self.due():
+            self.write(f"{done:,} of {total:,}  {escaped(what.rpartition('/')[2])[:50]}")

@@ -113,6 +113,8 @@ class NoFamily:
     def split_version(self, version: str) -> VersionParts:
         return split_version(version)
 
+    sort_key = None
+
     def order(self, one: str, other: str) -> int | None:
         return 0 if one == other else None
 

@@ -22,5 +22,16 @@ def split_version(version: str) -> VersionParts:
     return VersionParts(epoch or None, number, release or None)
 
 
+_SHORT = 60
+
+
+def number_text(length: int, digits: str = "") -> str:
+    """Digits without leading zeros, of a given length, as text that sorts as their value does: no such
+    text
+    is the beginning of another one."""
+    lead = chr(0x21 + length) if length <= _SHORT else f"~{length:08d}"
+    return lead + digits
+
+
 def _is_number(text: str) -> bool:
     return not text or (text.isascii() and text.isdigit())

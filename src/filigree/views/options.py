@@ -108,4 +108,11 @@ class ReposOptions(ViewOptions):
     detail: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class FleetOptions(ViewOptions):
+    """Answers of a fleet: `fields` are the names of what a record has, in their order."""
+
+    fields: tuple[str, ...] = ()
+
+
 NO_OPTIONS = ViewOptions()

@@ -12,6 +12,7 @@ from filigree.views.options import (
     ContentsOptions,
     DrawOptions,
     FindingsOptions,
+    FleetOptions,
     GroupsOptions,
     LayersOptions,
     NeedsOptions,
@@ -56,6 +57,27 @@ SCREENS = {
     "findings": "findings",
     "running": "running",
     "rules": "rules",
+    **dict.fromkeys(
+        (
+            f"fleet {name}"
+            for name in (
+                "gather",
+                "tidy",
+                "hosts",
+                "census",
+                "owner",
+                "rare",
+                "differ",
+                "changed",
+                "findings",
+                "keys",
+                "repos",
+                "gaps",
+                "ask",
+            )
+        ),
+        "fleet",
+    ),
 }
 
 
@@ -63,7 +85,7 @@ OPTIONS: dict[str, type[ViewOptions]] = {
     "census": CensusOptions, "groups": GroupsOptions, "contents": ContentsOptions, "owner": OwnerOptions,
     "needs": NeedsOptions, "needed-by": NeedsOptions, "draw": DrawOptions, "verify": VerifyOptions,
     "strays": StraysOptions, "repos": ReposOptions, "layers": LayersOptions, "compare": CompareOptions,
-    "findings": FindingsOptions,
+    "findings": FindingsOptions, **{name: FleetOptions for name, at in SCREENS.items() if at == "fleet"},
 }  # fmt: skip
 """What the views of a question take, where there is something to choose."""
 

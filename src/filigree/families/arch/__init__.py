@@ -8,7 +8,7 @@ from filigree.access.trees.protocol import Tree
 from filigree.families.arch.places import LOCAL
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.families.shared.common_places import COMMON
-from filigree.formats.arch.versions import compare_versions
+from filigree.formats.arch.versions import compare_versions, sort_key
 from filigree.formats.version_parts import split_version
 
 if TYPE_CHECKING:
@@ -65,6 +65,7 @@ class ArchFamily:
 
     split_version = staticmethod(split_version)
     compare_versions = order = staticmethod(compare_versions)
+    sort_key = staticmethod(sort_key)
 
 
 FAMILY: Family = ArchFamily()

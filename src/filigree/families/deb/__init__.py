@@ -8,7 +8,7 @@ from filigree.access.trees.protocol import Tree
 from filigree.families.deb.places import STATUS, STATUS_PARTS
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.families.shared.common_places import COMMON
-from filigree.formats.deb.versions import compare_versions
+from filigree.formats.deb.versions import compare_versions, sort_key
 from filigree.formats.version_parts import split_version
 
 if TYPE_CHECKING:
@@ -71,6 +71,7 @@ class DebFamily:
 
     split_version = staticmethod(split_version)
     compare_versions = order = staticmethod(compare_versions)
+    sort_key = staticmethod(sort_key)
 
 
 FAMILY: Family = DebFamily()

@@ -1,6 +1,6 @@
 """A family: one way in which systems keep packages."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, Protocol
 
 from filigree.access.trees.protocol import Tree
@@ -84,4 +84,11 @@ class Family(Protocol):
     def compare_versions(self, one: str, other: str) -> int:
         """An order to list versions by, and to tell whether two are the same. 0 is sure; what comes
         first may be a guess, and is never told as what is older."""
+        ...
+
+    @property
+    def sort_key(self) -> Callable[[str], str] | None:
+        """What makes of a version a text whose bytes sort as `compare_versions` has it, for tables of
+        many
+        systems; None where the family has no such thing."""
         ...

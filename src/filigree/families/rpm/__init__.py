@@ -9,7 +9,7 @@ from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, S
 from filigree.families.rpm import places
 from filigree.families.rpm.finding import database_paths
 from filigree.families.shared.common_places import COMMON
-from filigree.formats.rpm.versions import compare_versions
+from filigree.formats.rpm.versions import compare_versions, sort_key
 from filigree.formats.version_parts import split_version
 
 if TYPE_CHECKING:
@@ -64,6 +64,7 @@ class RpmFamily:
 
     split_version = staticmethod(split_version)
     compare_versions = order = staticmethod(compare_versions)
+    sort_key = staticmethod(sort_key)
 
 
 FAMILY: Family = RpmFamily()

@@ -8,7 +8,7 @@ from filigree.access.trees.protocol import Tree
 from filigree.families.protocol import ArchiveFamily, Family, Judging, Report, Sources
 from filigree.families.shared.common_places import COMMON
 from filigree.families.slackware.places import RECORDS
-from filigree.formats.slackware.versions import compare_versions, sure_order
+from filigree.formats.slackware.versions import compare_versions, sort_key, sure_order
 from filigree.formats.version_parts import split_version
 
 if TYPE_CHECKING:
@@ -82,6 +82,7 @@ class SlackwareFamily:
     split_version = staticmethod(split_version)
     compare_versions = staticmethod(compare_versions)
     order = staticmethod(sure_order)
+    sort_key = staticmethod(sort_key)
 
 
 FAMILY: Family = SlackwareFamily()

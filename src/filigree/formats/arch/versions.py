@@ -9,7 +9,7 @@ side has no release, the releases are not compared.
 import re
 from functools import lru_cache
 
-from filigree.formats.version_parts import split_version
+from filigree.formats.version_parts import number_text, split_version
 
 _RUN = re.compile(r"([^0-9A-Za-z]*)([0-9]+|[A-Za-z]+|)")
 
@@ -23,6 +23,34 @@ def compare_versions(one: str, other: str) -> int:
     if not order and a.release is not None and b.release is not None:
         return _compare(a.release, b.release)
     return order
+
+
+def sort_key(version: str) -> str:
+    """A text whose bytes sort as the version does, where it has a release as whatever it is held against
+    has, or has not. Signs that only divide and that nothing follows are left out: with them the order is
+    none, as one may be older than a second, that than a third, and that than the first."""
+    parts = split_version(version)
+    return "".join(map(_part_text, (parts.epoch or "0", parts.version, parts.release or "")))
+
+
+_LETTERS_NEXT, _END, _DIGITS_NEXT, _DIVIDED = "1234"
+"""What may come next, in the order in which that sorts."""
+
+
+def _part_text(part: str) -> str:
+    found = []
+    for between, run in _RUN.findall(part):
+        if not run:
+            break
+        text = (
+            f"{run}!" if not run.isdigit() else number_text(len(run.lstrip("0")), run.lstrip("0"))
+        )
+        kind = _DIGITS_NEXT if run.isdigit() else _LETTERS_NEXT
+        divided = (
+            f"{_DIVIDED}{number_text(len(str(len(between))), str(len(between)))}" if between else ""
+        )
+        found.append(f"{divided}{kind}{text}")
+    return "".join([*found, _END])
 
 
 @lru_cache(maxsize=65536)

@@ -7,7 +7,7 @@ Follows the Debian Policy Manual, section 5.6.12. Runs of other signs and runs o
 import re
 from functools import lru_cache
 
-from filigree.formats.version_parts import split_version
+from filigree.formats.version_parts import number_text, split_version
 
 _RUNS = re.compile(r"([^0-9]*)([0-9]*)", re.DOTALL)
 
@@ -27,6 +27,30 @@ def compare_versions(one: str, other: str) -> int:
     """-1, 0 or 1 as `one` sorts before, with or after `other`."""
     a, b = version_key(one), version_key(other)
     return (a > b) - (a < b)
+
+
+def sort_key(version: str) -> str:
+    """A text whose bytes sort as the version does."""
+    parts = split_version(version)
+    upstream, revision = _part_key(parts.version), _part_key(parts.release or "")
+    return number_text(*_number(parts.epoch or "")) + _part_text(upstream) + _part_text(revision)
+
+
+def _part_text(part: Key) -> str:
+    # Signs and numbers alternate; each sign's text is no beginning of another's, and "#" ends them.
+    return "".join(
+        number_text(*item) if at % 2 else "".join(map(_sign_text, item))  # type: ignore[call-overload, misc]
+        for at, item in enumerate(part)
+    )
+
+
+def _sign_text(sign: int) -> str:
+    if sign <= 0:
+        return "!" if sign < 0 else "#"
+    if sign < 256:
+        return chr(sign)
+    # Signs that are no letters sort behind letters: those of ASCII first.
+    return f"~{sign - 256:02x}" if sign < 384 else f"~~{sign - 256:06x}"
 
 
 def _number(digits: str) -> tuple[int, str]:

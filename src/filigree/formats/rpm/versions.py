@@ -9,7 +9,7 @@ releases are not compared.
 import re
 from functools import lru_cache
 
-from filigree.formats.version_parts import split_version
+from filigree.formats.version_parts import number_text, split_version
 
 _RUNS = re.compile(r"[0-9]+|[A-Za-z]+|[~^]")
 
@@ -30,6 +30,20 @@ def compare_versions(one: str, other: str) -> int:
         if mine != theirs:
             return 1 if mine > theirs else -1
     return 0
+
+
+def sort_key(version: str) -> str:
+    """A text whose bytes sort as the version does, where it has a release as whatever it is held against
+    has, or has not."""
+    parts = split_version(version)
+    return "".join(map(_part_text, (parts.epoch or "0", parts.version, parts.release or "")))
+
+
+def _part_text(part: str) -> str:
+    return "".join(
+        f"{rank}{number_text(length, text) if rank == _DIGITS else f'{text}!' if text else ''}"
+        for rank, length, text in part_key(part)
+    )
 
 
 @lru_cache(maxsize=65536)

@@ -11,12 +11,13 @@ import re
 from functools import lru_cache
 
 from filigree.formats.slackware.names import split_build
-from filigree.formats.version_parts import split_version
+from filigree.formats.version_parts import number_text, split_version
 
 _RUNS = re.compile(r"[0-9]+|[A-Za-z]+")
 _BEFORE = ("alpha", "beta", "pre", "rc", "dev")
 _Run = tuple[int, int, str]
 _END: _Run = (1, 0, "")
+_DIGITS = 3
 
 
 def is_sure(one: str, other: str) -> bool:
@@ -44,6 +45,20 @@ def compare_versions(one: str, other: str) -> int:
     if not order and a.release is not None and b.release is not None:
         return _guess(a.release, b.release)
     return order
+
+
+def sort_key(version: str) -> str:
+    """A text whose bytes sort as `compare_versions` has it, where both have a build, or none has."""
+    parts = split_version(version)
+    return "".join(map(_part_text, (parts.version, parts.release or "")))
+
+
+def _part_text(part: str) -> str:
+    runs = "".join(
+        f"{rank}{number_text(length, text) if rank == _DIGITS else f'{text}!' if text else ''}"
+        for rank, length, text in _key(part)
+    )
+    return f"{runs}{part.encode('utf-8', 'surrogatepass').hex()}!"
 
 
 def _guess(one: str, other: str) -> int:

@@ -116,8 +116,13 @@ def findings(
 ) -> Answer[Finding, FindingsSummary]:
     """Everything that is wrong with a system, the worst first. Bad news where a finding is as bad as
     `fail_at` or worse. Raises BadQuestion for rules that are none."""
+    return findings_of(Observed(system, options, wish.without, wish.now, wish.progress), wish)
+
+
+def findings_of(seen: Observed, wish: FindingsWish) -> Answer[Finding, FindingsSummary]:
+    """As `findings`, of a system that others look at, too: each part of it is looked at but once."""
+    system = seen.system
     asked = _chosen(every_rule(), wish)
-    seen = Observed(system, options, wish.without, wish.now, wish.progress)
     seen.index_days = wish.index_days or seen.index_days
     seen.policy_days = wish.policy_days or seen.policy_days
     seen.starting = wish.starting

@@ -1,0 +1,1 @@
+"""Many systems, kept as tables and asked as one."""

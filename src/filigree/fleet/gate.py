@@ -1,0 +1,391 @@
+"""The gate: what is brought is opened, judged, and written as tables; what is bad costs only itself.
+
+Rules, before the code that keeps them:
+
+- With a list of hosts and keys only what a host's own key has signed is taken in. A snapshot that
+  claims a
+  host's name and is signed by another's key, or by nobody known, is refused, and that is told.
+- What is as old as what is there of that host, or older, is refused then: it may be a replay.
+- Without a list all is taken in, and every answer says that nobody vouches for it.
+- Identities are made of contents, here, whatever a snapshot says of itself.
+"""
+
+import os
+import tempfile
+import time
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from enum import StrEnum
+
+from filigree.access.roots import RootChoice
+from filigree.fleet.engines import DuckEngine, write_table
+from filigree.fleet.form import BUILDS, BY_NAME, PARTS, REFUSED, SNAPSHOTS, TABLES
+from filigree.fleet.identity import Row, text_of
+from filigree.fleet.store import File, Store
+from filigree.fleet.taking import Taken, rows_of, snapshot_identity, taken_of
+from filigree.fleet.tidying import LOOSE, merged
+from filigree.formats.host_list import ListedHost, read_hosts
+from filigree.formats.office_files import OfficeFileError
+from filigree.model.answer import Answer, Gap, SystemLabel
+from filigree.model.errors import BadQuestion, FiligreeError
+from filigree.model.signatures import SignatureVerdict
+from filigree.questions.keeping.statement import judge_snapshot
+from filigree.questions.offers.options import RepositoryOptions
+from filigree.questions.timeline.times import EARLY
+from filigree.system import System, open_system
+
+_AT_ONCE = 64
+_TRIES = 32
+_LIST_LIMIT = 64 << 20
+
+
+class Outcome(StrEnum):
+    """What became of what was brought."""
+
+    GATHERED = "gathered"
+    KNOWN = "known"
+    REFUSED = "refused"
+
+
+class Vouched(StrEnum):
+    """Who vouches for a snapshot: a key that the auditor listed for that host, or nobody."""
+
+    SIGNED = "signed"
+    NOBODY = "nobody"
+
+
+@dataclass(frozen=True, slots=True)
+class GatherRow:
+    """What became of one snapshot or root. `why` is why it was refused, None where it was not."""
+
+    what: str
+    host: str | None
+    outcome: Outcome
+    why: str | None
+    snapshot: str | None
+    vouched: Vouched | None
+    taken_at: datetime | None
+    packages: int | None
+    paths: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class GatherSummary:
+    """How many were gathered, known already, refused; `hosts` are those of the store by now."""
+
+    gathered: int
+    known: int
+    refused: int
+    hosts: int
+
+
+@dataclass(frozen=True, slots=True)
+class Gathering:
+    """How it is gathered: by which list of hosts (None: without one), under which name a root is that
+    tells
+    none, with or without rules asked of each. `progress` is told what is at hand, and of how many."""
+
+    hosts: str | None = None
+    name: str | None = None
+    roots: tuple[str, ...] = ()
+    rules: bool = True
+    cache: str | None = None
+    now: datetime | None = None
+    progress: Callable[[str, int, int], None] | None = None
+
+
+class _Refused(Exception):
+    """Why something is not taken in."""
+
+
+@dataclass(slots=True)
+class _Brought:
+    """What passed the gate, and waits to be written."""
+
+    what: str
+    taken: Taken
+    vouched: Vouched
+    signer: str | None
+
+
+def gather(
+    store: Store, snapshots: Sequence[str], how: Gathering
+) -> Answer[GatherRow, GatherSummary]:
+    """Take in snapshots, and the roots of `how`. Bad news where one was refused.
+
+    Raises BadQuestion where the list of hosts is none, or the store cannot be written.
+    """
+    gate = _Gate(store, how)
+    rows: list[GatherRow] = []
+    every = [*_in_order(snapshots), *how.roots]
+    waiting: list[_Brought] = []
+    for number, what in enumerate(every):
+        if how.progress is not None:
+            how.progress(what, number, len(every))
+        try:
+            waiting.append(gate.judged(what))
+        except _Refused as error:
+            rows.append(gate.refuse(what, None, str(error)))
+        except (FiligreeError, OSError) as error:
+            rows.append(gate.refuse(what, None, f"it cannot be opened: {error}"))
+        if len(waiting) >= _AT_ONCE:
+            rows += gate.write(waiting)
+            waiting = []
+    rows += gate.write(waiting)
+    gate.tidy()
+    counts = {one: sum(row.outcome is one for row in rows) for one in Outcome}
+    summary = GatherSummary(
+        counts[Outcome.GATHERED], counts[Outcome.KNOWN], counts[Outcome.REFUSED], gate.hosts()
+    )
+    gaps = [Gap(row.what, row.why or "") for row in rows if row.outcome is Outcome.REFUSED]
+    return Answer(
+        "fleet gather", SystemLabel(store.address, "fleet", f"{summary.hosts:,} hosts"), rows, summary,
+        gaps, bad_news=bool(gaps),
+    )  # fmt: skip
+
+
+def take_in(store: Store, hosts: Iterable[Taken], how: Gathering, at_once: int = _AT_ONCE) -> int:
+    """Write hosts that are rows already, whoever made those: nobody vouches for them. How many were
+    new."""
+    gate = _Gate(store, how)
+    told: list[GatherRow] = []
+    waiting: list[_Brought] = []
+    for taken in hosts:
+        waiting.append(_Brought(taken.host, taken, Vouched.NOBODY, None))
+        if len(waiting) >= at_once:
+            told += gate.write(waiting)
+            gate.tidy()
+            waiting = []
+    told += gate.write(waiting)
+    gate.tidy()
+    return sum(row.outcome is Outcome.GATHERED for row in told)
+
+
+def _in_order(snapshots: Sequence[str]) -> list[str]:
+    """Snapshots, the earliest first, as they say themselves."""
+
+    def when(path: str) -> str:
+        try:
+            with open_system(path, None) as system:
+                taken = system.tree.taken
+                return taken.ended if taken is not None else ""
+        except (FiligreeError, OSError):
+            return ""
+
+    return sorted(snapshots, key=when) if len(snapshots) > 1 else list(snapshots)
+
+
+class _Gate:
+    def __init__(self, store: Store, how: Gathering) -> None:
+        self._store = store
+        self._how = how
+        self._now = how.now or datetime.now(UTC)
+        self._listed = _listed(how.hosts) if how.hosts is not None else None
+        self._options = RepositoryOptions(cache=how.cache, quiet=True)
+        self._refusals: list[Row] = []
+
+    # -- judging ----------------------------------------------------------------------------
+
+    def judged(self, what: str) -> _Brought:
+        """One snapshot or root as rows, if it may pass."""
+        with open_system(what, choice=RootChoice(cache=self._how.cache)) as system:
+            taken = system.tree.taken
+            if taken is None:
+                host, at = self._how.name or _host_name(system, what), self._now
+                if self._listed is not None and what not in self._how.roots:
+                    raise _Refused("it is no snapshot, and nobody signed it")
+                vouched, signer = Vouched.NOBODY, None
+            else:
+                host, at = taken.label or taken.host or _stem(what), _moment(taken.ended)
+                vouched, signer = self._vouched(system, host)
+            if at > self._now + EARLY:
+                raise _Refused("it is of the future")
+            return _Brought(
+                what, taken_of(system, host, at, self._options, self._how.rules), vouched, signer
+            )
+
+    def _vouched(self, system: System, host: str) -> tuple[Vouched, str | None]:
+        if self._listed is None:
+            return Vouched.NOBODY, None
+        own = self._listed.get(host)
+        if own is None:
+            raise _Refused(f"no host of the list is called {host}")
+        signer = _signer(system, own)
+        if signer is not None:
+            return Vouched.SIGNED, signer
+        for other in self._listed.values():
+            if other.name != host and _signer(system, other) is not None:
+                raise _Refused(
+                    f"it claims to be of {host}, and is signed by the key of {other.name}"
+                )
+        found = system.snapshot_signature
+        why = found.reason or found.verdict.value if found is not None else "it is unsigned"
+        raise _Refused(f"no key of {host} has signed it: {why}")
+
+    # -- writing ----------------------------------------------------------------------------
+
+    def write(self, brought: Sequence[_Brought]) -> list[GatherRow]:
+        """Write what passed; again where somebody else wrote meanwhile. What is there already, or is a
+        replay, is told."""
+        for again in range(_TRIES):
+            told, rows = self._rows(brought)
+            made = self._files(rows) if any(rows.values()) else []
+            if not made or self._store.commit([*self._store.list.files, *made]):
+                self._refusals = []
+                return told
+            time.sleep(0.02 * again)
+            self._store.refresh()
+        raise BadQuestion("others write to it all the time", self._store.address, "try again later")
+
+    def _rows(self, brought: Sequence[_Brought]) -> tuple[list[GatherRow], dict[str, list[Row]]]:
+        with _known(self._store) as known:
+            builds = {str(row[0]) for row in known.run(f"SELECT build FROM {BUILDS.name}")}
+            # A part is only ever written together with a snapshot that names it.
+            parts = {
+                str(part) for name in PARTS
+                for (part,) in known.run(f"SELECT DISTINCT {name} FROM {SNAPSHOTS.name}")
+            }  # fmt: skip
+            latest = {
+                str(host): int(at)
+                for host, at in known.run(
+                    f"SELECT host, max(taken_at) FROM {SNAPSHOTS.name} GROUP BY host"
+                )
+            }
+            seen = {str(row[0]) for row in known.run(f"SELECT snapshot FROM {SNAPSHOTS.name}")}
+        told: list[GatherRow] = []
+        rows: dict[str, list[Row]] = {table.name: [] for table in TABLES}
+        rows[REFUSED.name] = list(self._refusals)
+        for one in brought:
+            identity = snapshot_identity(one.taken)
+            late = latest.get(one.taken.host)
+            if identity in seen:
+                told.append(_row(one, Outcome.KNOWN, identity))
+                continue
+            if self._listed is not None and late is not None and one.taken.taken_at <= late:
+                why = "there is a newer one of that host: this may be a replay"
+                told.append(self.refuse(one.what, one.taken.host, why))
+                rows[REFUSED.name].append(self._refusals[-1])
+                continue
+            for name, more in rows_of(one.taken, builds, parts).items():
+                rows[name] += more
+            builds.update(one.taken.builds)
+            parts.update(one.taken.identities().values())
+            seen.add(identity)
+            latest[one.taken.host] = max(late or 0, one.taken.taken_at)
+            rows[SNAPSHOTS.name].append(_snapshot_row(one, identity, self._now))
+            told.append(_row(one, Outcome.GATHERED, identity))
+        return told, rows
+
+    def _files(self, rows: dict[str, list[Row]]) -> list[File]:
+        month = f"{self._now:%Y-%m}"
+        with tempfile.TemporaryDirectory(prefix="filigree-fleet-") as folder:
+            made = []
+            # What names others comes last: so nothing names what is not there, whatever ends this.
+            for name in sorted(
+                (one for one in rows if rows[one]), key=lambda one: one == SNAPSHOTS.name
+            ):
+                path = os.path.join(folder, f"{name}.parquet")
+                made.append((name, path, write_table(BY_NAME[name], rows[name], path)))
+            return self._store.add(made, month)
+
+    def refuse(self, what: str, host: str | None, why: str) -> GatherRow:
+        """Note that something was refused: it is a gap of the fleet."""
+        row = (text_of(what), host and text_of(host), text_of(why), int(self._now.timestamp()))
+        if row not in self._refusals:
+            self._refusals.append(row)
+        return GatherRow(what, host, Outcome.REFUSED, why, None, None, None, None, None)
+
+    def tidy(self) -> None:
+        """Compact the store, if it is time."""
+        merged(self._store, LOOSE)
+
+    def hosts(self) -> int:
+        """How many hosts the store has."""
+        with _known(self._store) as known:
+            return int(known.run(f"SELECT count(DISTINCT host) FROM {SNAPSHOTS.name}")[0][0])
+
+
+def _snapshot_row(one: _Brought, identity: str, now: datetime) -> Row:
+    taken, parts = one.taken, one.taken.identities()
+    texts = (
+        identity, taken.host, taken.family, taken.label, text_of(one.what), one.vouched.value, one.signer,
+    )  # fmt: skip
+    numbers = (taken.taken_at, int(now.timestamp()), taken.packages, taken.paths)
+    return (*texts, *(parts[name] for name in PARTS), *numbers)
+
+
+def _row(one: _Brought, outcome: Outcome, identity: str) -> GatherRow:
+    taken = one.taken
+    return GatherRow(
+        one.what, taken.host, outcome, None, identity, one.vouched,
+        datetime.fromtimestamp(taken.taken_at, UTC), taken.packages, taken.paths,
+    )  # fmt: skip
+
+
+@contextmanager
+def _known(store: Store) -> Iterator[DuckEngine]:
+    """What a store has, to be asked. Raises BadQuestion where a file of it is gone."""
+    wanted = [BUILDS, SNAPSHOTS]
+    files = {table.name: store.local(store.list.of(table.name)) for table in wanted}
+    gone = [name for _, missing in files.values() for name in missing]
+    if gone:
+        raise BadQuestion(
+            f"{len(gone)} of its files are gone, or others could have written them", store.address,
+            f"bring back {gone[0]}",
+        )  # fmt: skip
+    engine = DuckEngine([path for found, _ in files.values() for path in found])
+    try:
+        for table in wanted:
+            engine.register(table, files[table.name][0])
+        yield engine
+    finally:
+        engine.close()
+
+
+def _listed(path: str) -> dict[str, ListedHost]:
+    try:
+        with open(path, "rb") as file:
+            data = file.read(_LIST_LIMIT + 1)
+        hosts = read_hosts(data)
+    except OfficeFileError as error:
+        raise BadQuestion(str(error), path) from error
+    except OSError as error:
+        raise BadQuestion(f"it cannot be read: {error.strerror}", path) from error
+    folder = os.path.dirname(os.path.abspath(path))
+    return {
+        one.name: ListedHost(one.name, tuple(os.path.join(folder, key) for key in one.keys))
+        for one in hosts
+    }
+
+
+def _signer(system: System, host: ListedHost) -> str | None:
+    """The fingerprint of the key of a host that signed a snapshot; None where none did."""
+    judge_snapshot(system, host.keys)
+    found = system.snapshot_signature
+    if found is None or found.verdict is not SignatureVerdict.GOOD:
+        return None
+    return next((one.fingerprint for one in found.signers if one.fingerprint), "unknown")
+
+
+def _moment(text: str) -> datetime:
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError as error:
+        raise _Refused("it does not tell when it was taken") from error
+    return found if found.tzinfo is not None else found.replace(tzinfo=UTC)
+
+
+def _host_name(system: System, what: str) -> str:
+    """What a root calls itself."""
+    try:
+        data = system.tree.read_or_none("/etc/hostname", 4096) or b""
+    except FiligreeError:
+        data = b""
+    name = data.decode("utf-8", "replace").strip().splitlines()
+    return name[0].strip() if name and name[0].strip() else _stem(what)
+
+
+def _stem(what: str) -> str:
+    return os.path.basename(what.rstrip("/")).partition(".")[0] or what

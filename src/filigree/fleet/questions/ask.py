@@ -1,0 +1,66 @@
+"""The tables themselves, asked by whoever knows what they hold: reading alone, within bounds."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from filigree.fleet.engines import DuckEngine
+from filigree.fleet.form import TABLES
+from filigree.fleet.store import Store
+from filigree.model.answer import Answer, Gap, SystemLabel
+from filigree.model.errors import BadQuestion
+
+SECONDS = 60.0
+ROWS = 100_000
+
+
+@dataclass(frozen=True, slots=True)
+class AskSummary:
+    """What the columns are called, and how many rows there are."""
+
+    columns: list[str]
+    rows: int
+
+
+def ask(store: Store, text: str, seconds: float = SECONDS) -> Answer[dict[str, Any], AskSummary]:
+    """The rows that one SELECT answers, as records by the names of columns. It sees the tables of the
+    store
+    and nothing else, and takes bounded time, memory and rows. Raises BadQuestion."""
+    paths, gone = store.local(store.list.files)
+    missing = set(gone)
+    engine = DuckEngine(paths)
+    try:
+        for table in TABLES:
+            files = [one for one in store.list.of(table.name) if one.name not in missing]
+            engine.register(table, store.local(files)[0])
+        if not engine.only_asks(text):
+            raise BadQuestion("that is not one question", None, "ask one SELECT")
+        with engine.within(seconds):
+            rows = engine.run(f"SELECT * FROM ({text.strip().rstrip(';')}) asked LIMIT {ROWS + 1}")
+            columns = engine.columns()
+    finally:
+        engine.close()
+    gaps = [
+        Gap(f"{len(gone):,} files of the store", "they are gone, or others could have written them")
+    ]
+    gaps = gaps if gone else []
+    if len(rows) > ROWS:
+        gaps.append(Gap("further rows", f"only the first {ROWS:,} are told"))
+    names = _unique(columns)
+    records = [dict(zip(names, map(_told, row), strict=True)) for row in rows[:ROWS]]
+    label = SystemLabel(store.address, "fleet", f"{len(store.list.files):,} files")
+    return Answer("fleet ask", label, records, AskSummary(names, len(records)), gaps)
+
+
+def _unique(names: list[str]) -> list[str]:
+    found: list[str] = []
+    for name in names:
+        number = 2
+        told = name
+        while told in found:
+            told, number = f"{name}_{number}", number + 1
+        found.append(told)
+    return found
+
+
+def _told(value: Any) -> Any:
+    return value if value is None or isinstance(value, (str, int, float)) else str(value)
