@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test check lint peers bench screenshots docs live fuzz mutants clean
+.PHONY: demo test check lint peers bench fleet-bench screenshots docs live fuzz mutants clean
 
 demo: $(READY)
 	$(BIN)/filigree demo --into stations
@@ -36,6 +36,10 @@ peers: $(READY)
 bench: $(READY)
 	$(BIN)/python benchmarks/run.py --whole-system --growth --containers --mirror --index --files --texts --images
 
+# A fleet of 100, 1,000 and 10,000 made-up hosts, and a year of a hundred: half an hour.
+fleet-bench: $(READY)
+	$(BIN)/python benchmarks/fleet.py --days 365
+
 # Needs Xvfb, xterm and ImageMagick's import.
 screenshots: $(READY)
 	$(BIN)/filigree demo --into stations --build-only
@@ -45,6 +49,7 @@ screenshots: $(READY)
 docs: $(READY)
 	$(BIN)/python -m filigree.views.families_page > docs/families.md
 	$(BIN)/python -m filigree.views.rules_page > docs/findings.md
+	$(BIN)/python -m filigree.views.fleet_page > docs/fleet.md
 	$(BIN)/python -m tools.rooms --write
 
 # Every file of this machine against coreutils, where it is a deb system.

@@ -14,6 +14,7 @@ from filigree.questions.asking.notions import ASKS
 from filigree.questions.rules.findings import every_rule
 from filigree.system import open_system
 from filigree.views.families_page import families_page
+from filigree.views.fleet_page import fleet_page
 from filigree.views.rules_page import rules_page
 
 TOP = Path(__file__).parents[1]
@@ -75,6 +76,10 @@ def test_the_page_of_the_families_is_what_the_code_declares() -> None:
 def test_the_page_of_the_rules_is_what_they_declare() -> None:
     page = (TOP / "docs/findings.md").read_text()
     assert page == rules_page([rule.facts for rule in every_rule()]), "make docs makes it anew"
+
+
+def test_the_page_of_the_fleet_is_what_its_form_declares() -> None:
+    assert (TOP / "docs/fleet.md").read_text() == fleet_page(), "make docs makes it anew"
 
 
 def test_every_family_declares_every_notion_once() -> None:

@@ -12,7 +12,7 @@ from tools.structure import measure
 PAGE = Path(__file__).parents[1] / "docs/architecture.md"
 BEGIN, END = "<!-- rooms: made by tools/rooms.py -->", "<!-- end of rooms -->"
 LAYERS = (
-    "cli", "demo", "views", "questions.rules", "questions.running", "questions.timeline",
+    "cli", "demo", "views", "fleet", "questions.rules", "questions.running", "questions.timeline",
     "questions.comparing", "questions.keeping", "questions.commands", "questions.verifying", "questions.planning",
     "questions.evidence", "questions.dependencies", "questions.asking", "questions.finding",
     "questions.offers", "system", "paths", "families", "access", "formats", "model",

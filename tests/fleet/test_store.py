@@ -3,7 +3,6 @@
 import json
 import multiprocessing
 import os
-import shutil
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path

@@ -1,145 +1,59 @@
 """The commands about a fleet: what gathers snapshots into a store, and what asks of all of them."""
 
-import functools
-import inspect
 from collections.abc import Callable
-from dataclasses import fields, is_dataclass
-from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated, Any
 
 import typer
 
-from filigree.cli.asked import Shared, When
 from filigree.cli.files import cache_folder
+from filigree.cli.fleet_shown import (
+    AsOf,
+    HostGlobs,
+    StorePlace,
+    Told,
+    ask_of,
+    one_of,
+    shown,
+    time_from,
+)
 from filigree.cli.options import typed_path
-from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
-from filigree.views.options import FleetOptions
-from filigree.views.render import Format
-
-if TYPE_CHECKING:
-    from filigree.fleet.asked import Fleet
 
 app = typer.Typer(
     help="Gathers snapshots of many hosts into a store, and asks of all of them as of one.",
     no_args_is_help=True, rich_markup_mode="rich",
 )  # fmt: skip
-_PANEL = "Showing the answer"
-_Store = Annotated[
-    str, typer.Argument(metavar="STORE", help="The folder of the store.", show_default=False)
-]
-_Hosts = Annotated[
+_Snapshots = Annotated[
     list[str] | None,
-    typer.Option(
-        "--host", metavar="GLOB", help="Only of these hosts; repeatable.", show_default=False
-    ),
+    typer.Argument(metavar="SNAPSHOT", help="What is to be taken in.", show_default=False),
 ]
-_AsOf = Annotated[
-    str | None,
-    typer.Option(
-        "--as-of", metavar="TIME", help="As they were seen last before: 2026-03-01, '3 days'.",
-        show_default=False,
-    ),
+_Roots = Annotated[
+    list[str] | None,
+    typer.Option("--root", metavar="DIR|IMAGE", help="Also this root, as it is now; repeatable.",
+                 show_default=False),
 ]  # fmt: skip
-_SHOWN: dict[str, tuple[Any, Any]] = {
-    "form": (
-        Annotated[Format | None, typer.Option(
-            "--format", rich_help_panel=_PANEL, show_default=False,
-            help="The default is a table on a terminal, and lines elsewhere.")], None,
-    ),
-    "color": (
-        Annotated[When, typer.Option("--color", rich_help_panel=_PANEL, help="When to use colour.")],
-        When.AUTO,
-    ),
-    "no_pager": (
-        Annotated[bool, typer.Option("--no-pager", rich_help_panel=_PANEL, help="Do not page.")], False,
-    ),
-}  # fmt: skip
-Told = tuple[Answer[Any, Any], type]
-"""An answer, and what its records are."""
+_Name = Annotated[
+    str | None, typer.Option("--name", help="The name of the host of --root.", show_default=False)
+]
+_Listed = Annotated[
+    str | None,
+    typer.Option("--hosts", metavar="FILE", help="Your list of hosts and of the keys that vouch for
+    each: "
+                 "nothing else is taken in.", show_default=False),
+]  # fmt: skip
+_Bare = Annotated[
+    bool, typer.Option("--without-findings", help="Ask no rules of them: that is faster.")
+]
 
 
-def _shown(command: Callable[..., Told]) -> Callable[..., None]:
-    """Make a command of a function that returns an answer: with the options of showing it."""
-    signature = inspect.signature(command)
-    own = list(signature.parameters.values())
-    added = [
-        inspect.Parameter(
-            name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation
-        )
-        for name, (annotation, default) in _SHOWN.items()
-    ]
-
-    @functools.wraps(command)
-    def run(*args: Any, **kwargs: Any) -> None:
-        from filigree.cli.showing import show
-
-        shared = Shared(**{name: kwargs.pop(name) for name in _SHOWN})
-        answer, record = command(*args, **kwargs)
-        names = (
-            [one.name for one in fields(record)] if is_dataclass(record) else answer.summary.columns
-        )
-        show(answer, shared, FleetOptions(tuple(names)))
-        raise typer.Exit(answer.exit_status)
-
-    run.__signature__ = signature.replace(parameters=[*own, *added], return_annotation=None)  # type: ignore[attr-defined]
-    run.__annotations__ = {one.name: one.annotation for one in [*own, *added]}
-    return run
-
-
-def _time(text: str | None, end: bool = False) -> datetime | None:
-    from filigree.questions.timeline.times import moment_from
-
-    return None if text is None else moment_from(text, datetime.now(UTC), end)
-
-
-def _ask(
-    store: str,
-    hosts: list[str] | None,
-    as_of: str | None,
-    ask: Callable[["Fleet"], Answer[Any, Any]],
-) -> Answer[Any, Any]:
-    from filigree.fleet.asked import FleetWish, asked
-    from filigree.fleet.store import Store
-
-    wish = FleetWish(tuple(map(typed_path, hosts or ())), _time(as_of, end=True))
-    with asked(Store(typed_path(store)), wish) as fleet:
-        return ask(fleet)
-
-
-@_shown
+@shown
 def gather(
-    store: _Store,
-    snapshots: Annotated[
-        list[str] | None,
-        typer.Argument(metavar="SNAPSHOT", help="What is to be taken in.", show_default=False),
-    ] = None,
-    roots: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--root",
-            metavar="DIR|IMAGE",
-            help="Also this root, as it is now; repeatable.",
-            show_default=False,
-        ),
-    ] = None,
-    name: Annotated[
-        str | None,
-        typer.Option("--name", help="The name of the host of --root.", show_default=False),
-    ] = None,
-    hosts: Annotated[
-        str | None,
-        typer.Option(
-            "--hosts",
-            metavar="FILE",
-            help="Your list of hosts and of the keys that vouch for "
-            "each: nothing else is taken in.",
-            show_default=False,
-        ),
-    ] = None,
-    without_findings: Annotated[
-        bool, typer.Option("--without-findings", help="Ask no rules of them: that is faster.")
-    ] = False,
+    store: StorePlace,
+    snapshots: _Snapshots = None,
+    roots: _Roots = None,
+    name: _Name = None,
+    hosts: _Listed = None,
+    without_findings: _Bare = False,
 ) -> Told:
     """Take snapshots into a store, one after the other, each judged first."""
     from filigree.cli.progress import GatherLine
@@ -167,9 +81,9 @@ def gather(
     return answer, GatherRow
 
 
-@_shown
+@shown
 def tidy(
-    store: _Store,
+    store: StorePlace,
     keep_days: Annotated[
         int | None,
         typer.Option(
@@ -193,17 +107,34 @@ def tidy(
     return tidy(Store(typed_path(store)), Keeping(keep_days, keep_monthly)), TidyRow
 
 
-@_shown
-def hosts(store: _Store, host: _Hosts = None, as_of: _AsOf = None) -> Told:
+@shown
+def hosts(
+    store: StorePlace,
+    host: HostGlobs = None,
+    as_of: AsOf = None,
+    into: Annotated[
+        str | None, typer.Option("--into", metavar="FILE.png|FILE.svg", help="Also draw them.",
+                                 show_default=False)
+    ] = None,
+) -> Told:  # fmt: skip
     """Who is there, how old, of which kind; the odd ones of each kind first."""
     from filigree.fleet.questions.hosts import HostRow, hosts
 
-    return _ask(store, host, as_of, hosts), HostRow
+    ending = into.rpartition(".")[2].lower() if into else ""
+    if into and ending not in ("png", "svg"):
+        raise BadQuestion("what to draw is told by how the file ends", into, "known are .png, .svg")
+    answer = ask_of(store, host, as_of, hosts)
+    if into:
+        from filigree.cli.files import write_outside
+        from filigree.views.pictures.fleet import fleet_picture
+
+        write_outside(typed_path(store), typed_path(into), fleet_picture(answer, ending))
+    return answer, HostRow
 
 
-@_shown
+@shown
 def census(
-    store: _Store,
+    store: StorePlace,
     names: Annotated[
         list[str], typer.Argument(metavar="NAME", help="A package, or a glob.", show_default=False)
     ],
@@ -217,41 +148,43 @@ def census(
         str,
         typer.Option("--group-by", metavar="host|version", help="A record a host, or a version."),
     ] = "version",
-    host: _Hosts = None,
-    as_of: _AsOf = None,
+    host: HostGlobs = None,
+    as_of: AsOf = None,
 ) -> Told:
     """Which hosts have a package, in which versions."""
     from filigree.fleet.questions.census import FleetCensusRow, FleetVersionsRow, fleet_census
 
-    by_version = _one_of(group_by, "host", "version") == "version"
+    by_version = one_of(group_by, "host", "version") == "version"
     older = older_than and typed_path(older_than)
     wanted = [*map(typed_path, names)]
-    answer = _ask(store, host, as_of, lambda fleet: fleet_census(fleet, wanted, older, by_version))
+    answer = ask_of(
+        store, host, as_of, lambda fleet: fleet_census(fleet, wanted, older, by_version)
+    )
     return answer, FleetVersionsRow if by_version else FleetCensusRow
 
 
-@_shown
+@shown
 def owner(
-    store: _Store,
+    store: StorePlace,
     subjects: Annotated[
         list[str],
         typer.Argument(
             metavar="PATH|DIGEST", help="A path, or a file's digest.", show_default=False
         ),
     ],
-    host: _Hosts = None,
-    as_of: _AsOf = None,
+    host: HostGlobs = None,
+    as_of: AsOf = None,
 ) -> Told:
     """Whose a path is, or a file of a digest; at how many hosts."""
     from filigree.fleet.questions.owner import FleetOwnerRow, fleet_owner
 
     wanted = [*map(typed_path, subjects)]
-    return _ask(store, host, as_of, lambda fleet: fleet_owner(fleet, wanted)), FleetOwnerRow
+    return ask_of(store, host, as_of, lambda fleet: fleet_owner(fleet, wanted)), FleetOwnerRow
 
 
-@_shown
+@shown
 def rare(
-    store: _Store,
+    store: StorePlace,
     at_most: Annotated[
         int, typer.Option("--at-most", min=1, metavar="K", help="So many hosts.")
     ] = 3,
@@ -264,73 +197,73 @@ def rare(
             help="file, key, repository, package, build.",
         ),
     ] = None,
-    host: _Hosts = None,
-    as_of: _AsOf = None,
+    host: HostGlobs = None,
+    as_of: AsOf = None,
 ) -> Told:
     """What only few hosts have."""
     from filigree.fleet.questions.rare import RareRow, Rarity, rare
 
     known = [one.value for one in Rarity]
     kinds = frozenset(
-        Rarity(_one_of(one.strip(), *known)) for one in (only.split(",") if only else known)
+        Rarity(one_of(one.strip(), *known)) for one in (only.split(",") if only else known)
     )
-    return _ask(store, host, as_of, lambda fleet: rare(fleet, at_most, kinds)), RareRow
+    return ask_of(store, host, as_of, lambda fleet: rare(fleet, at_most, kinds)), RareRow
 
 
-@_shown
-def differ(store: _Store, host: _Hosts = None, as_of: _AsOf = None) -> Told:
+@shown
+def differ(store: StorePlace, host: HostGlobs = None, as_of: AsOf = None) -> Told:
     """Files that are unlike what the same package in the same version has at most hosts."""
     from filigree.fleet.questions.differ import DifferRow, differ
 
-    return _ask(store, host, as_of, differ), DifferRow
+    return ask_of(store, host, as_of, differ), DifferRow
 
 
-@_shown
-def keys(store: _Store, host: _Hosts = None, as_of: _AsOf = None) -> Told:
+@shown
+def keys(store: StorePlace, host: HostGlobs = None, as_of: AsOf = None) -> Told:
     """Which keys are trusted, at how many hosts."""
     from filigree.fleet.questions.told import FleetKeyRow, fleet_keys
 
-    return _ask(store, host, as_of, fleet_keys), FleetKeyRow
+    return ask_of(store, host, as_of, fleet_keys), FleetKeyRow
 
 
-@_shown
-def repos(store: _Store, host: _Hosts = None, as_of: _AsOf = None) -> Told:
+@shown
+def repos(store: StorePlace, host: HostGlobs = None, as_of: AsOf = None) -> Told:
     """Which repositories there are, at how many hosts."""
     from filigree.fleet.questions.told import FleetRepositoryRow, fleet_repos
 
-    return _ask(store, host, as_of, fleet_repos), FleetRepositoryRow
+    return ask_of(store, host, as_of, fleet_repos), FleetRepositoryRow
 
 
-@_shown
+@shown
 def findings(
-    store: _Store,
+    store: StorePlace,
     group_by: Annotated[
         str,
         typer.Option(
             "--group-by", metavar="rule|host", help="A record a rule, or each by its host."
         ),
     ] = "rule",
-    host: _Hosts = None,
-    as_of: _AsOf = None,
+    host: HostGlobs = None,
+    as_of: AsOf = None,
 ) -> Told:
     """What is wrong, by rule or by host, worst first."""
     from filigree.fleet.questions.told import FleetFindingRow, fleet_findings
 
-    by_host = _one_of(group_by, "rule", "host") == "host"
-    return _ask(store, host, as_of, lambda fleet: fleet_findings(fleet, by_host)), FleetFindingRow
+    by_host = one_of(group_by, "rule", "host") == "host"
+    return ask_of(store, host, as_of, lambda fleet: fleet_findings(fleet, by_host)), FleetFindingRow
 
 
-@_shown
-def gaps(store: _Store, host: _Hosts = None, as_of: _AsOf = None) -> Told:
+@shown
+def gaps(store: StorePlace, host: HostGlobs = None, as_of: AsOf = None) -> Told:
     """What could not be looked at, and what was refused."""
     from filigree.fleet.questions.told import FleetGapRow, fleet_gaps
 
-    return _ask(store, host, as_of, fleet_gaps), FleetGapRow
+    return ask_of(store, host, as_of, fleet_gaps), FleetGapRow
 
 
-@_shown
+@shown
 def changed(
-    store: _Store,
+    store: StorePlace,
     since: Annotated[
         str,
         typer.Option(
@@ -349,19 +282,19 @@ def changed(
             show_default=False,
         ),
     ] = None,
-    host: _Hosts = None,
+    host: HostGlobs = None,
 ) -> Told:
     """What became of each host from one time to another, and what of it nothing explains."""
     from filigree.fleet.questions.changed import ChangedRow, changed
 
-    begin, end = _time(since), _time(until, end=True)
+    begin, end = time_from(since), time_from(until, end=True)
     assert begin is not None
-    return _ask(store, host, until, lambda fleet: changed(fleet, begin, end)), ChangedRow
+    return ask_of(store, host, until, lambda fleet: changed(fleet, begin, end)), ChangedRow
 
 
-@_shown
+@shown
 def ask(
-    store: _Store,
+    store: StorePlace,
     text: Annotated[
         str, typer.Argument(metavar="SELECT", help="One question in SQL.", show_default=False)
     ],
@@ -371,12 +304,6 @@ def ask(
     from filigree.fleet.store import Store
 
     return ask(Store(typed_path(store)), typed_path(text)), dict
-
-
-def _one_of(text: str, *known: str) -> str:
-    if text not in known:
-        raise BadQuestion(f"there is no {text!r} to choose", None, f"known are {', '.join(known)}")
-    return text
 
 
 _COMMANDS: tuple[tuple[str, Callable[..., Any], tuple[str, ...]], ...] = (

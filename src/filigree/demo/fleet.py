@@ -17,6 +17,8 @@ from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 
 FOLDER = "fleet"
+FLEET_OF = ("heron", "curlew")
+"""The stations that its hosts are made of: the first one is what most of them are like."""
 HOSTS = 40
 DAYS = 4
 FIRST_DAY = datetime(2026, 3, 1, 6, tzinfo=UTC)

@@ -9,6 +9,7 @@ import tempfile
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from dataclasses import dataclass
+from importlib.util import find_spec
 from multiprocessing import get_context
 from pathlib import Path
 
@@ -28,6 +29,8 @@ from filigree.demo.archives import (
 from filigree.demo.comparison import side_by_side
 from filigree.demo.curlew import build_curlew
 from filigree.demo.dunlin import build_dunlin
+from filigree.demo.fleet import FLEET_OF, taken_from, write_fleet
+from filigree.demo.fleet import FOLDER as FLEET
 from filigree.demo.grown import FOLDER as GROWN
 from filigree.demo.grown import build_grown
 from filigree.demo.heron import DOCTORED, build_heron
@@ -40,6 +43,7 @@ from filigree.demo.server import serving
 from filigree.demo.snapshots import ENDING, write_snapshot
 from filigree.demo.snapshots import FOLDER as SNAPSHOTS
 from filigree.demo.stages import FIRST, LAST, SETTLED, Stage
+from filigree.fleet.taking import Taken
 from filigree.model.errors import BadQuestion
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.views.page import Ink
@@ -163,6 +167,12 @@ STOPS: tuple[Stop, ...] = (
     Stop("And what happened after the office had kept what heron was, that nothing explains?",
          ("timeline", "--since", "2026-03-01", "--unexplained", "--with",
           f"{SNAPSHOTS}/heron{ENDING}", "--keyring", f"{REPOSITORY}/coast.asc")),
+    Stop("Forty gauge hosts, seen on four days: what has only one of them?",
+         ("fleet", "rare", FLEET, "--at-most", "1"), None),
+    Stop("Which files are unlike those of the same package at the others?", ("fleet", "differ", FLEET),
+         None),
+    Stop("What came to be otherwise since the third day, and what of it does nothing explain?",
+         ("fleet", "changed", FLEET, "--since", "2026-03-03"), None),
     Stop("Which of the archives would bring this program?",
          ("owner", "tidegauge", "--in", f"./{FOLDER}/tidegauge*", "--in", f"./{FOLDER}/silt*")),
 )  # fmt: skip
@@ -174,7 +184,7 @@ def build_stations(into: Path) -> dict[str, Path]:
     ours = note.is_file() and _MARK in note.read_text(errors="replace")
     taken = [
         name
-        for name in (*STATIONS, FOLDER, REPOSITORY, IMAGES, SNAPSHOTS, GROWN)
+        for name in (*STATIONS, FOLDER, REPOSITORY, IMAGES, SNAPSHOTS, GROWN, FLEET)
         if (into / name).exists()
     ]
     if taken and not ours:
@@ -197,14 +207,31 @@ def build_stations(into: Path) -> dict[str, Path]:
     # What all of them share is made by now; each station is made in a process of its own.
     with ProcessPoolExecutor(processors(), get_context("fork")) as crew:
         grown = crew.submit(build_grown, into / GROWN)
-        for _ in crew.map(_build_station, [into] * len(STATIONS), STATIONS):
-            pass
+        gathered: dict[str, Taken] = {}
+        for rows in crew.map(_build_station, [into] * len(STATIONS), STATIONS):
+            gathered |= rows
         grown.result()
+    if gathered:
+        _write_fleet(into, gathered)
     return {name: into / name for name in STATIONS}
 
 
-def _build_station(into: Path, name: str) -> None:
-    """Build one station: as it is, as an image of all its stages, and as it was kept before the night."""
+_VISITED = "visited"
+
+
+def _write_fleet(into: Path, taken: dict[str, Taken]) -> None:
+    """Write the store; none where others may write to the place: nobody would believe it."""
+    clear(into / FLEET)
+    quiet = {name: one for name, one in taken.items() if name != _VISITED}
+    try:
+        write_fleet(into, quiet, taken[_VISITED])
+    except BadQuestion:
+        shutil.rmtree(into / FLEET, ignore_errors=True)
+
+
+def _build_station(into: Path, name: str) -> dict[str, Taken]:
+    """Build one station: as it is, as an image of all its stages, and as it was kept before the night.
+    What a fleet is made of comes back as rows, where there is an engine to ask it."""
     build = STATIONS[name]
     with tempfile.TemporaryDirectory() as folder:
         first = build(Path(folder) / "first", FIRST)
@@ -213,6 +240,10 @@ def _build_station(into: Path, name: str) -> None:
         last = build(into / name, LAST)
         write_image(into, name, (first, settled, last))
         write_snapshot(into, name, settled)
+        if name not in FLEET_OF or find_spec("duckdb") is None:
+            return {}
+        found = {name: taken_from(settled, name)}
+        return found if name != FLEET_OF[0] else {**found, _VISITED: taken_from(last, name)}
 
 
 def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> None:
@@ -224,10 +255,11 @@ def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> No
     """
     folder = next(iter(roots.values())).parent
     with serving(folder / REPOSITORY) as server, tempfile.TemporaryDirectory() as cache:
-        asked = [_arguments(stop, server.address) for stop in STOPS]
+        stops = [one for one in STOPS if one.asks[0] != "fleet" or (folder / FLEET).exists()]
+        asked = [_arguments(stop, server.address) for stop in stops]
         with ThreadPoolExecutor(processors()) as crew:
             answers = crew.map(lambda one: _run(one, folder, colour, cache), asked)
-            for stop, arguments, (text, status) in zip(STOPS, asked, answers, strict=True):
+            for stop, arguments, (text, status) in zip(stops, asked, answers, strict=True):
                 say("")
                 say(f"# {stop.says}")
                 say(f"$ filigree {shlex.join(arguments)}")

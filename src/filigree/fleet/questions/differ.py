@@ -99,43 +99,55 @@ def _records(fleet: Fleet) -> list[DifferRow]:
 
 def _deviating(fleet: Fleet) -> list[DifferRow]:
     """Files that are not as their record says, where most hosts with that very build have them so."""
-    held: dict[tuple[str, ...], list[str]] = {}
+    fleet.engine.keep("off", _OFF)
+    fleet.engine.keep(
+        "total",
+        "SELECT build, name, version, count(DISTINCT host) AS hosts FROM had WHERE build IN "
+        "(SELECT build "
+        "FROM off) GROUP BY build, name, version",
+    )  # fmt: skip
+    fleet.engine.keep("few", _FEW)
+    which: dict[tuple[object, ...], list[str]] = {}
     for host, *key in fleet.run(
-        "SELECT c.host, d.path, d.build, CASE WHEN coalesce(d.aspects, '') = '' THEN d.verdict ELSE "
-        "concat(d.verdict, ': ', d.aspects) END, coalesce(d.digest, '') FROM deviations d JOIN "
-        "chosen c ON "
-        "c.deviations = d.part WHERE d.build IS NOT NULL ORDER BY c.host"
+        "SELECT c.host, f.path, f.build, f.how, f.digest FROM few f JOIN deviations d ON d.path "
+        "= f.path AND "
+        f"d.build = f.build AND {_HOW} = f.how AND coalesce(d.digest, '') = f.digest JOIN chosen c ON "
+        "c.deviations = d.part JOIN sets s ON s.part = c.sets AND s.build = f.build ORDER BY c.host"
     ):
-        held.setdefault(tuple(map(str, key)), []).append(str(host))
-    if not held:
-        return []
-    facts = {
-        str(build): (str(name), str(version), int(hosts))
-        for build, name, version, hosts in fleet.run(
-            "SELECT build, name, version, count(DISTINCT host) FROM had WHERE build IN (SELECT "
-            "build FROM "
-            "deviations) GROUP BY build, name, version"
+        which.setdefault(tuple(key), []).append(str(host))
+    return [
+        DifferRow(
+            int(hosts), int(total) - int(off), int(total), path, name, version, how, digest or None,
+            usual,
+            which.get((path, build, how, digest), [])[:_NAMED],
         )
-    }
-    usual = {
-        (str(build), str(path)): digest
-        for build, path, digest in fleet.run(
-            "SELECT f.build, f.path, coalesce(f.digest, f.link_target) FROM build_files f JOIN "
-            "(SELECT DISTINCT "
-            "build, path FROM deviations WHERE build IS NOT NULL) d ON d.build = f.build AND "
-            "d.path = f.path"
+        for path, build, how, digest, hosts, off, total, name, version, usual in fleet.run(
+            "SELECT w.path, w.build, w.how, w.digest, w.hosts, w.off, w.total, w.name, w.version, "
+            "min(coalesce(f.digest, f.link_target)) FROM few w LEFT JOIN build_files f ON "
+            "f.build = w.build AND "
+            "f.path = w.path GROUP BY w.path, w.build, w.how, w.digest, w.hosts, w.off, w.total, "
+            "w.name, w.version"
         )
-    }
-    off: dict[tuple[str, str], int] = {}
-    for (path, build, _, _), hosts in held.items():
-        off[build, path] = off.get((build, path), 0) + len(hosts)
-    rows = []
-    for (path, build, verdict, digest), hosts in held.items():
-        name, version, total = facts.get(build, ("", "", 0))
-        most = total - off[build, path]
-        if len(hosts) < total - len(hosts):
-            rows.append(DifferRow(
-                len(hosts), most, total, path, name, version, verdict, digest or None,
-                usual.get((build, path)), hosts[:_NAMED],
-            ))  # fmt: skip
-    return rows
+    ]  # fmt: skip
+
+
+_HOW = "CASE WHEN coalesce(d.aspects, '') = '' THEN d.verdict ELSE concat(d.verdict, ': ', d.aspects) END"
+# Of a part, which many hosts may have in common, each row is counted as often as there are such hosts.
+_OFF = f"""
+SELECT d.path AS path, d.build AS build, {_HOW} AS how, coalesce(d.digest, '') AS digest, sum(n.hosts)
+AS hosts
+FROM deviations d
+JOIN (SELECT deviations AS part, count(*) AS hosts FROM chosen GROUP BY deviations) n ON n.part = d.part
+WHERE d.build IS NOT NULL
+GROUP BY d.path, d.build, {_HOW}, coalesce(d.digest, '')
+"""
+_FEW = """
+SELECT o.path AS path, o.build AS build, o.how AS how, o.digest AS digest, o.hosts AS hosts, a.hosts AS
+off,
+    t.hosts AS total, t.name AS name, t.version AS version
+FROM off o
+JOIN total t ON t.build = o.build
+JOIN (SELECT path, build, sum(hosts) AS hosts FROM off GROUP BY path, build) a
+    ON a.path = o.path AND a.build = o.build
+WHERE 2 * o.hosts < t.hosts
+"""

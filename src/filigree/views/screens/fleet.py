@@ -20,8 +20,8 @@ _FAINT = frozenset(
 _DIGEST = 24
 _UNSHOWN = frozenset({"snapshot", "made_first", "label"})
 _LONG = frozenset({
-    "what", "why", "path", "title", "which", "first_hosts", "detail", "identity", "address", "subject", "before",
-    "after", "explained_by", "found", "usual", "damaged",
+    "what", "why", "path", "title", "which", "first_hosts", "detail", "identity", "address", "subject",
+    "before", "after", "explained_by", "found", "usual", "damaged",
 })  # fmt: skip
 _NOUNS = {"fleet gather": "snapshot", "fleet tidy": "table", "fleet ask": "row"}
 

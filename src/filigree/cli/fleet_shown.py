@@ -1,0 +1,108 @@
+"""What the commands about a fleet have in common: which hosts, as of when, how the answer is shown."""
+
+import functools
+import inspect
+from collections.abc import Callable
+from dataclasses import fields, is_dataclass
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from filigree.cli.asked import Shared, When
+from filigree.cli.options import typed_path
+from filigree.model.answer import Answer
+from filigree.model.errors import BadQuestion
+from filigree.views.options import FleetOptions
+from filigree.views.render import Format
+
+if TYPE_CHECKING:
+    from filigree.fleet.asked import Fleet
+
+_PANEL = "Showing the answer"
+StorePlace = Annotated[
+    str, typer.Argument(metavar="STORE", help="The folder of the store.", show_default=False)
+]
+HostGlobs = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--host", metavar="GLOB", help="Only of these hosts; repeatable.", show_default=False
+    ),
+]
+AsOf = Annotated[
+    str | None,
+    typer.Option(
+        "--as-of", metavar="TIME", help="As they were seen last before: 2026-03-01, '3 days'.",
+        show_default=False,
+    ),
+]  # fmt: skip
+_SHOWN: dict[str, tuple[Any, Any]] = {
+    "form": (
+        Annotated[Format | None, typer.Option(
+            "--format", rich_help_panel=_PANEL, show_default=False,
+            help="The default is a table on a terminal, and lines elsewhere.")], None,
+    ),
+    "color": (
+        Annotated[When, typer.Option("--color", rich_help_panel=_PANEL, help="When to use colour.")],
+        When.AUTO,
+    ),
+    "no_pager": (
+        Annotated[bool, typer.Option("--no-pager", rich_help_panel=_PANEL, help="Do not page.")], False,
+    ),
+}  # fmt: skip
+Told = tuple[Answer[Any, Any], type]
+"""An answer, and what its records are."""
+
+
+def shown(command: Callable[..., Told]) -> Callable[..., None]:
+    """Make a command of a function that returns an answer: with the options of showing it."""
+    signature = inspect.signature(command)
+    own = list(signature.parameters.values())
+    added = [
+        inspect.Parameter(
+            name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation
+        )
+        for name, (annotation, default) in _SHOWN.items()
+    ]
+
+    @functools.wraps(command)
+    def run(*args: Any, **kwargs: Any) -> None:
+        from filigree.cli.showing import show
+
+        shared = Shared(**{name: kwargs.pop(name) for name in _SHOWN})
+        answer, record = command(*args, **kwargs)
+        names = (
+            [one.name for one in fields(record)] if is_dataclass(record) else answer.summary.columns
+        )
+        show(answer, shared, FleetOptions(tuple(names)))
+        raise typer.Exit(answer.exit_status)
+
+    run.__signature__ = signature.replace(parameters=[*own, *added], return_annotation=None)  # type: ignore[attr-defined]
+    run.__annotations__ = {one.name: one.annotation for one in [*own, *added]}
+    return run
+
+
+def time_from(text: str | None, end: bool = False) -> datetime | None:
+    from filigree.questions.timeline.times import moment_from
+
+    return None if text is None else moment_from(text, datetime.now(UTC), end)
+
+
+def ask_of(
+    store: str,
+    hosts: list[str] | None,
+    as_of: str | None,
+    ask: Callable[["Fleet"], Answer[Any, Any]],
+) -> Answer[Any, Any]:
+    from filigree.fleet.asked import FleetWish, asked
+    from filigree.fleet.store import Store
+
+    wish = FleetWish(tuple(map(typed_path, hosts or ())), time_from(as_of, end=True))
+    with asked(Store(typed_path(store)), wish) as fleet:
+        return ask(fleet)
+
+
+def one_of(text: str, *known: str) -> str:
+    if text not in known:
+        raise BadQuestion(f"there is no {text!r} to choose", None, f"known are {', '.join(known)}")
+    return text
