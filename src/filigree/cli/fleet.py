@@ -37,9 +37,10 @@ _Name = Annotated[
 ]
 _Listed = Annotated[
     str | None,
-    typer.Option("--hosts", metavar="FILE", help="Your list of hosts and of the keys that vouch for
-    each: "
-                 "nothing else is taken in.", show_default=False),
+    typer.Option(
+        "--hosts", metavar="FILE", show_default=False,
+        help="Your list of hosts and of the keys that vouch for each: nothing else is taken in.",
+    ),
 ]  # fmt: skip
 _Bare = Annotated[
     bool, typer.Option("--without-findings", help="Ask no rules of them: that is faster.")
