@@ -44,8 +44,19 @@ class FleetSummary:
     records: int
 
 
+# Many hosts have the same set: what concerns builds is counted by sets, each as often as hosts have it.
+_WEIGHTS = (
+    "SELECT sets AS part, count(*) AS hosts, min(host) AS first_host FROM chosen GROUP BY sets"
+)
+_BUILD_HOSTS = """
+SELECT s.build AS build, sum(w.hosts) AS hosts, min(w.first_host) AS first_host
+FROM sets s JOIN weights w ON w.part = s.part GROUP BY s.build
+"""
+
+
 class Fleet:
-    """What is asked: `chosen` has a row of `snapshots` for each host that is meant."""
+    """What is asked: `chosen` has a row of `snapshots` for each host that is meant, `weights` how many of
+    them have a set."""
 
     def __init__(self, store: Store, engine: Engine, wish: FleetWish) -> None:
         self.store = store
@@ -54,6 +65,7 @@ class Fleet:
         self.gaps: list[Gap] = []
         self.notes: list[str] = []
         self._choose("chosen", wish.as_of)
+        self.engine.keep("weights", _WEIGHTS)
         facts = self.run(
             "SELECT count(*), sum(CASE WHEN vouched = 'signed' THEN 0 ELSE 1 END), min(taken_at), "
             "max(taken_at) FROM chosen"
@@ -81,6 +93,10 @@ class Fleet:
         """Keep the same hosts as of another time, under a name; how many those are."""
         self._choose(name, as_of)
         return int(self.run(f"SELECT count(*) FROM {name}")[0][0])
+
+    def count_builds(self) -> None:
+        """Keep as `build_hosts` how many hosts have each build, and the first of them."""
+        self.engine.keep("build_hosts", _BUILD_HOSTS)
 
     def _tell(self) -> None:
         if self.unvouched:

@@ -65,7 +65,7 @@ class DuckEngine:
 
     def keep(self, name: str, text: str, values: Sequence[Value] = ()) -> None:
         """Keep what a question answers."""
-        self._execute(f"CREATE TEMP TABLE {name} AS {text}", values)
+        self._execute(f"CREATE OR REPLACE TEMP TABLE {name} AS {text}", values)
 
     def run(self, text: str, values: Sequence[Value] = ()) -> list[tuple[Any, ...]]:
         """The rows that a question answers."""

@@ -45,21 +45,9 @@ def ask(store: Store, text: str, seconds: float = SECONDS) -> Answer[dict[str, A
     gaps = gaps if gone else []
     if len(rows) > ROWS:
         gaps.append(Gap("further rows", f"only the first {ROWS:,} are told"))
-    names = _unique(columns)
-    records = [dict(zip(names, map(_told, row), strict=True)) for row in rows[:ROWS]]
+    records = [dict(zip(columns, map(_told, row), strict=True)) for row in rows[:ROWS]]
     label = SystemLabel(store.address, "fleet", f"{len(store.list.files):,} files")
-    return Answer("fleet ask", label, records, AskSummary(names, len(records)), gaps)
-
-
-def _unique(names: list[str]) -> list[str]:
-    found: list[str] = []
-    for name in names:
-        number = 2
-        told = name
-        while told in found:
-            told, number = f"{name}_{number}", number + 1
-        found.append(told)
-    return found
+    return Answer("fleet ask", label, records, AskSummary(columns, len(records)), gaps)
 
 
 def _told(value: Any) -> Any:

@@ -23,70 +23,46 @@ class FleetCensusRow:
 
 @dataclass(frozen=True, slots=True)
 class FleetVersionsRow:
-    """One package in one version: at how many hosts. `first_hosts` names the first of them."""
+    """One package in one version: at how many hosts, and the first of them."""
 
     hosts: int
     name: str
     version: str
     architecture: str | None
     family: str
-    first_hosts: list[str]
-
-
-NAMED = 5
+    first_host: str
 
 
 def fleet_census(
     fleet: Fleet, names: Sequence[str], older_than: str | None = None, by_version: bool = False
 ) -> Answer[FleetCensusRow | FleetVersionsRow, FleetSummary]:
     """Where packages are, by name or glob; those alone that are `older_than` a version; each host by
-    itself
-    or `by_version`, older ones first. What matches nothing is a note."""
+    itself or `by_version`, older ones first. What matches nothing is a note."""
     matches = " OR ".join(["b.name LIKE ? ESCAPE '!'"] * len(names)) or "true"
     older, values = _older(fleet, older_than)
-    fleet.engine.keep(
-        "found",
-        "SELECT c.host AS host, b.name AS name, b.version AS version, b.architecture AS architecture, "
-        "b.family AS family, s.state AS state, b.version_key AS version_key "
-        "FROM builds b JOIN sets s ON s.build = b.build JOIN chosen c ON c.sets = s.part "
-        f"WHERE ({matches}) AND {older}",
-        [*(like_of(text_of(one)) for one in names), *values],
-    )
+    values = [*(like_of(text_of(one)) for one in names), *values]
     for one in names:
-        if not fleet.run(
-            "SELECT name FROM builds WHERE name LIKE ? ESCAPE '!' LIMIT 1", [like_of(text_of(one))]
-        ):
+        pattern = like_of(text_of(one))
+        if not fleet.run("SELECT name FROM builds WHERE name LIKE ? ESCAPE '!' LIMIT 1", [pattern]):
             fleet.notes.append(f"no host has a package called {one}")
-    if by_version:
-        return fleet.answer("census", _versions(fleet), bad_news=False)
-    rows: list[FleetCensusRow | FleetVersionsRow] = [
-        FleetCensusRow(*row) for row in fleet.run(
-            "SELECT host, name, version, architecture, family, state FROM found "
-            "ORDER BY name, family, version_key, version, host, architecture"
-        )
-    ]  # fmt: skip
+    text, row = (_VERSIONS, FleetVersionsRow) if by_version else (_HOSTS, FleetCensusRow)
+    rows = [row(*told) for told in fleet.run(text.format(where=f"({matches}) AND {older}"), values)]
     return fleet.answer("census", rows)
 
 
-def _versions(fleet: Fleet) -> list[FleetCensusRow | FleetVersionsRow]:
-    told = fleet.run(
-        "SELECT count(DISTINCT host), name, version, architecture, family FROM found "
-        "GROUP BY name, version, architecture, family, version_key "
-        "ORDER BY name, family, version_key, version, architecture"
-    )
-    named: dict[tuple[object, ...], list[str]] = {}
-    for host, *key in fleet.run(
-        f"SELECT host, name, version, architecture, family FROM (SELECT *, row_number() OVER "
-        f"(PARTITION BY name, "
-        f"version, architecture, family ORDER BY host) AS place FROM found) f WHERE place <= "
-        f"{NAMED} ORDER BY host"
-    ):
-        named.setdefault(tuple(key), []).append(str(host))
-    return [
-        FleetVersionsRow(int(count), name, version, architecture, family,
-                         named.get((name, version, architecture, family), []))
-        for count, name, version, architecture, family in told
-    ]  # fmt: skip
+_HOSTS = """
+SELECT c.host, b.name, b.version, b.architecture, b.family, s.state
+FROM builds b JOIN sets s ON s.build = b.build JOIN chosen c ON c.sets = s.part
+WHERE {where}
+ORDER BY b.name, b.family, b.version_key, b.version, c.host, b.architecture
+"""
+_VERSIONS = """
+SELECT CAST(sum(w.hosts) AS BIGINT), b.name, b.version, b.architecture, b.family, min(w.first_host)
+FROM builds b JOIN sets s ON s.build = b.build JOIN weights w ON w.part = s.part
+WHERE {where}
+GROUP BY b.name, b.version, b.architecture, b.family, b.version_key
+ORDER BY b.name, b.family, b.version_key, b.version, b.architecture
+"""
 
 
 def _older(fleet: Fleet, version: str | None) -> tuple[str, list[str]]:

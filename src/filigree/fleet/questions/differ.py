@@ -34,44 +34,16 @@ class DifferRow:
 
 def differ(fleet: Fleet) -> Answer[DifferRow, FleetSummary]:
     """Every file that is unlike most of its kind, the rarest first. Bad news where there is any."""
-    fleet.engine.keep("had", _HAD)
+    fleet.count_builds()
     rows = [*_records(fleet), *_deviating(fleet)]
     rows.sort(key=lambda row: (row.hosts, row.path, row.package))
     return fleet.answer("differ", rows, bad_news=bool(rows))
 
 
-_HAD = """
-SELECT c.host AS host, b.build AS build, b.family AS family, b.name AS name, b.version AS version,
-    coalesce(b.architecture, '') AS architecture
-FROM chosen c JOIN sets s ON s.part = c.sets JOIN builds b ON b.build = s.build
-"""
-_KIND = "family, name, version, architecture"
-
-
 def _records(fleet: Fleet) -> list[DifferRow]:
     """Where one package in one version has several builds: the files in which their records differ."""
-    fleet.engine.keep(
-        "several",
-        f"SELECT build, {_KIND}, count(DISTINCT host) AS hosts FROM had h WHERE EXISTS (SELECT 1 FROM "
-        "(SELECT family AS f, name AS n, version AS v, architecture AS a FROM had GROUP BY family, name, "
-        "version, architecture HAVING count(DISTINCT build) > 1) m WHERE m.f = h.family AND m.n "
-        "= h.name AND "
-        f"m.v = h.version AND m.a = h.architecture) GROUP BY build, {_KIND}",
-    )
-    fleet.engine.keep(
-        "told",
-        f"SELECT {_KIND}, path, digest, sum(hosts) AS hosts FROM (SELECT s.family, s.name, s.version, "
-        "s.architecture, p.path AS path, coalesce(f.digest, f.link_target, f.kind, 'not in its "
-        "record') AS digest, "
-        "s.hosts AS hosts FROM several s JOIN (SELECT DISTINCT o.family AS family, o.name AS "
-        "name, o.version AS "
-        "version, o.architecture AS architecture, g.path AS path FROM several o JOIN build_files "
-        "g ON g.build = "
-        "o.build) p ON p.family = s.family AND p.name = s.name AND p.version = s.version AND "
-        "p.architecture = "
-        "s.architecture LEFT JOIN build_files f ON f.build = s.build AND f.path = p.path) t "
-        f"GROUP BY {_KIND}, path, digest",
-    )
+    fleet.engine.keep("several", _SEVERAL)
+    fleet.engine.keep("told", _TOLD)
     found: dict[tuple[str, ...], list[tuple[str, int]]] = {}
     for *key, digest, hosts in fleet.run(
         f"SELECT {_KIND}, path, digest, hosts FROM told ORDER BY hosts DESC, digest"
@@ -82,14 +54,7 @@ def _records(fleet: Fleet) -> list[DifferRow]:
         (usual, most), *others = variants
         total = most + sum(hosts for _, hosts in others)
         for digest, hosts in others:
-            which = fleet.run(
-                "SELECT DISTINCT h.host FROM had h LEFT JOIN build_files f ON f.build = h.build "
-                "AND f.path = ? "
-                "WHERE h.family = ? AND h.name = ? AND h.version = ? AND h.architecture = ? AND "
-                "coalesce(f.digest, f.link_target, f.kind, 'not in its record') = ? ORDER BY h.host "
-                f"LIMIT {_NAMED}",
-                [path, family, name, version, architecture, digest],
-            )
+            which = fleet.run(_WHICH, [path, family, name, version, architecture, digest])
             rows.append(DifferRow(
                 hosts, most, total, path, name, version, "record", digest, usual,
                 [str(host) for (host,) in which],
@@ -97,15 +62,47 @@ def _records(fleet: Fleet) -> list[DifferRow]:
     return rows
 
 
+_KIND = "family, name, version, architecture"
+_SAID = "coalesce(f.digest, f.link_target, f.kind, 'not in its record')"
+_SEVERAL = """
+SELECT b.build AS build, b.family AS family, b.name AS name, b.version AS version,
+    coalesce(b.architecture, '') AS architecture, h.hosts AS hosts
+FROM builds b JOIN build_hosts h ON h.build = b.build
+JOIN (
+    SELECT o.family AS family, o.name AS name, o.version AS version,
+        coalesce(o.architecture, '') AS architecture
+    FROM builds o JOIN build_hosts g ON g.build = o.build
+    GROUP BY o.family, o.name, o.version, coalesce(o.architecture, '') HAVING count(*) > 1
+) m ON m.family = b.family AND m.name = b.name AND m.version = b.version
+    AND m.architecture = coalesce(b.architecture, '')
+"""
+_TOLD = f"""
+SELECT {_KIND}, path, digest, CAST(sum(hosts) AS BIGINT) AS hosts FROM (
+    SELECT s.family, s.name, s.version, s.architecture, p.path AS path, {_SAID} AS digest,
+        s.hosts AS hosts
+    FROM several s
+    JOIN (
+        SELECT DISTINCT o.family AS family, o.name AS name, o.version AS version,
+            o.architecture AS architecture, g.path AS path
+        FROM several o JOIN build_files g ON g.build = o.build
+    ) p ON p.family = s.family AND p.name = s.name AND p.version = s.version
+        AND p.architecture = s.architecture
+    LEFT JOIN build_files f ON f.build = s.build AND f.path = p.path
+) t GROUP BY {_KIND}, path, digest
+"""
+_WHICH = f"""
+SELECT c.host FROM several v
+LEFT JOIN build_files f ON f.build = v.build AND f.path = ?
+JOIN sets s ON s.build = v.build JOIN chosen c ON c.sets = s.part
+WHERE v.family = ? AND v.name = ? AND v.version = ? AND v.architecture = ? AND {_SAID} = ?
+ORDER BY c.host LIMIT {_NAMED}
+"""
+
+
 def _deviating(fleet: Fleet) -> list[DifferRow]:
     """Files that are not as their record says, where most hosts with that very build have them so."""
     fleet.engine.keep("off", _OFF)
-    fleet.engine.keep(
-        "total",
-        "SELECT build, name, version, count(DISTINCT host) AS hosts FROM had WHERE build IN "
-        "(SELECT build "
-        "FROM off) GROUP BY build, name, version",
-    )  # fmt: skip
+    fleet.engine.keep("total", _TOTAL)
     fleet.engine.keep("few", _FEW)
     which: dict[tuple[object, ...], list[str]] = {}
     for host, *key in fleet.run(
@@ -131,6 +128,10 @@ def _deviating(fleet: Fleet) -> list[DifferRow]:
     ]  # fmt: skip
 
 
+_TOTAL = """
+SELECT b.build AS build, b.name AS name, b.version AS version, h.hosts AS hosts
+FROM builds b JOIN build_hosts h ON h.build = b.build WHERE b.build IN (SELECT build FROM off)
+"""
 _HOW = "CASE WHEN coalesce(d.aspects, '') = '' THEN d.verdict ELSE concat(d.verdict, ': ', d.aspects) END"
 # Of a part, which many hosts may have in common, each row is counted as often as there are such hosts.
 _OFF = f"""

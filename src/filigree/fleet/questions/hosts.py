@@ -60,81 +60,74 @@ SELECT c.host, c.size + m.size - 2 * coalesce(b.pieces, 0)
 FROM of_cluster c
 JOIN (SELECT cluster, count(*) AS size FROM middle GROUP BY cluster) m ON m.cluster = c.cluster
 LEFT JOIN (
-    SELECT c.host, count(*) AS pieces FROM of_cluster c
-    JOIN sets ON sets.part = c.sets
-    JOIN middle ON middle.cluster = c.cluster AND middle.build = sets.build
-    GROUP BY c.host
-) b ON b.host = c.host
+    SELECT s.part AS part, count(*) AS pieces FROM sets s
+    JOIN of_set o ON o.part = s.part
+    JOIN middle ON middle.cluster = o.cluster AND middle.build = s.build
+    GROUP BY s.part
+) b ON b.part = c.sets
 """
 
 
 def _clusters(fleet: Fleet) -> dict[str, int]:
-    """The cluster of each host: the largest set that is left leads those that are like it."""
-    sizes = {
-        (str(part), int(size)): int(number) for part, size, number in fleet.run(
-            "SELECT chosen.sets, max(s.size), count(*) FROM chosen JOIN (SELECT part, count(*) "
-            "AS size FROM "
-            "sets GROUP BY part) s ON s.part = chosen.sets GROUP BY chosen.sets"
+    """The cluster of each host: the largest set that is left leads those that are like it. Kept as
+    `of_cluster` is the cluster of each host and set."""
+    fleet.engine.keep("left_sets", _SETS)
+    groups = []
+    for number in range(1, _CLUSTERS + 1):
+        leader = fleet.run(
+            "SELECT part, size FROM left_sets ORDER BY hosts DESC, size DESC, part LIMIT 1"
         )
-    }  # fmt: skip
-    left = sorted(sizes, key=lambda one: (-sizes[one], -one[1], one[0]))
-    of_part: dict[str, int] = {}
-    leaders = 0
-    while left and leaders < _CLUSTERS:
-        leader, size = left[0]
-        leaders += 1
-        common = {str(part): int(number) for part, number in fleet.run(_COMMON, [leader])}
-        for part, other in left:
-            both = common.get(part, 0)
-            if part == leader or 100 * both >= _LIKE * (size + other - both):
-                of_part[part] = leaders
-        left = [one for one in left if one[0] not in of_part]
-    for part, _ in left:
-        of_part[part] = leaders + 1
-    found = {
-        str(host): of_part.get(str(part), 0)
-        for host, part in fleet.run("SELECT host, sets FROM chosen")
-    }
-    order = sorted(set(found.values()), key=lambda one: (-list(found.values()).count(one), one))
-    numbers = {one: place for place, one in enumerate(order, 1)}
-    named = {host: numbers[one] for host, one in found.items()}
-    _keep(fleet, {part: numbers[one] for part, one in of_part.items() if one in numbers})
-    return named
-
-
-_COMMON = """
-SELECT other.part, count(*) FROM sets one JOIN sets other ON other.build = one.build
-WHERE one.part = ? AND other.part IN (SELECT sets FROM chosen) GROUP BY other.part
-"""
-
-
-def _keep(fleet: Fleet, clusters: dict[str, int]) -> None:
-    """Keep which set is of which cluster, as a table."""
-    cases: dict[int, list[str]] = {}
-    for part, number in clusters.items():
-        cases.setdefault(number, []).append(part)
-    texts, values = [], []
-    for number, parts in sorted(cases.items()):
-        for part in parts:
-            texts.append("(?, ?)")
-            values += [part, number]
-    rows = ", ".join(texts) or "('', 0)"
-    fleet.engine.keep("of_set", f"SELECT * FROM (VALUES {rows}) AS told(part, cluster)", values)  # type: ignore[arg-type]
+        if not leader:
+            break
+        part, size = leader[0]
+        fleet.engine.keep(f"cluster_{number}", _LIKE_IT, [part, part, size])
+        fleet.engine.keep(
+            "left_sets",
+            f"SELECT * FROM left_sets WHERE part NOT IN (SELECT part FROM cluster_{number})",
+        )
+        (count,) = fleet.run(f"SELECT sum(hosts) FROM cluster_{number}")[0]
+        groups.append((-int(count), number, f"cluster_{number}"))
+    if fleet.run("SELECT part FROM left_sets LIMIT 1"):
+        groups.append((0, _CLUSTERS + 1, "left_sets"))
+    told = [
+        f"SELECT part, {place} AS cluster FROM {table}"
+        for place, (_, _, table) in enumerate(sorted(groups), 1)
+    ]
+    fleet.engine.keep("of_set", " UNION ALL ".join(told) or "SELECT '' AS part, 0 AS cluster")
     fleet.engine.keep(
         "of_cluster",
-        "SELECT chosen.host AS host, chosen.sets AS sets, of_set.cluster AS cluster, "
-        "chosen.packages AS size "
-        "FROM chosen JOIN of_set ON of_set.part = chosen.sets",
+        "SELECT c.host AS host, c.sets AS sets, o.cluster AS cluster, c.packages AS size FROM chosen c "
+        "JOIN of_set o ON o.part = c.sets",
     )
+    return {
+        str(host): int(number) for host, number in fleet.run("SELECT host, cluster FROM of_cluster")
+    }
+
+
+_SETS = """
+SELECT c.sets AS part, min(s.size) AS size, count(*) AS hosts
+FROM chosen c JOIN (SELECT part, count(*) AS size FROM sets GROUP BY part) s ON s.part = c.sets
+GROUP BY c.sets
+"""
+_LIKE_IT = f"""
+SELECT l.part AS part, l.size AS size, l.hosts AS hosts
+FROM left_sets l
+LEFT JOIN (
+    SELECT part, count(*) AS pieces FROM sets
+    WHERE build IN (SELECT build FROM sets WHERE part = ?) GROUP BY part
+) b ON b.part = l.part
+WHERE l.part = ? OR 100 * coalesce(b.pieces, 0) >= {_LIKE} * (l.size + ? - coalesce(b.pieces, 0))
+"""
 
 
 def _middles(fleet: Fleet) -> None:
     """Keep what more than half of the hosts of each cluster have."""
-    fleet.engine.keep(
-        "middle",
-        "SELECT c.cluster AS cluster, sets.build AS build FROM of_cluster c JOIN sets ON "
-        "sets.part = c.sets "
-        "JOIN (SELECT cluster, count(*) AS hosts FROM of_cluster GROUP BY cluster) n ON "
-        "n.cluster = c.cluster "
-        "GROUP BY c.cluster, sets.build, n.hosts HAVING 2 * count(DISTINCT c.host) > n.hosts",
-    )
+    fleet.engine.keep("middle", _MIDDLE)
+
+
+_MIDDLE = """
+SELECT o.cluster AS cluster, s.build AS build
+FROM sets s JOIN of_set o ON o.part = s.part JOIN weights w ON w.part = s.part
+JOIN (SELECT cluster, count(*) AS hosts FROM of_cluster GROUP BY cluster) n ON n.cluster = o.cluster
+GROUP BY o.cluster, s.build, n.hosts HAVING 2 * sum(w.hosts) > n.hosts
+"""

@@ -58,16 +58,16 @@ _RANKS = {rank.value: place for place, rank in enumerate(Rank)}
 
 
 def _few(fleet: Fleet, kind: Rarity, at_most: int) -> list[RareRow]:
-    fleet.engine.keep(f"rare_{kind.value}", _HAVE[kind])
+    part, text = _HAVE[kind]
+    if kind in _SELDOM:
+        # What is rare is of builds that are: those of them are few.
+        fleet.count_builds()
+        fleet.engine.keep("seldom", _SELDOM[kind], [at_most] if kind is Rarity.PACKAGE else [])
+    fleet.engine.keep("had", f"SELECT DISTINCT subject, detail, part FROM ({text}) told")
+    fleet.engine.keep("few", _FEW.format(part=part), [at_most])
     held: dict[tuple[str, str | None], dict[str, None]] = {}
-    for subject, detail, host in fleet.run(
-        f"SELECT r.subject, r.detail, r.host FROM rare_{kind.value} r JOIN (SELECT subject, detail FROM "
-        f"rare_{kind.value} GROUP BY subject, detail HAVING count(DISTINCT host) <= ?) few "
-        "ON few.subject = r.subject AND coalesce(few.detail, '') = coalesce(r.detail, '') "
-        "WHERE r.host IN (SELECT host FROM many) ORDER BY r.subject, r.detail, r.host",
-        [at_most],
-    ):
-        held.setdefault((subject, detail), {})[host] = None
+    for subject, detail, host in fleet.run(_WHICH.format(part=part)):
+        held.setdefault((subject, detail or None), {})[host] = None
     rows = [
         RareRow(len(which), kind, subject, detail, list(which))
         for (subject, detail), which in held.items()
@@ -75,32 +75,63 @@ def _few(fleet: Fleet, kind: Rarity, at_most: int) -> list[RareRow]:
     return sorted(rows, key=lambda row: (_RANKS.get(row.detail or "", 0), row.hosts, row.subject))
 
 
+# A part that many hosts have in common counts as often as there are such hosts.
+_FEW = """
+SELECT h.subject AS subject, h.detail AS detail
+FROM had h
+JOIN (SELECT {part} AS part, count(*) AS hosts FROM chosen GROUP BY {part}) w ON w.part = h.part
+GROUP BY h.subject, h.detail HAVING sum(w.hosts) <= ?
+"""
+_WHICH = """
+SELECT f.subject, f.detail, c.host
+FROM few f JOIN had h ON h.subject = f.subject AND h.detail = f.detail
+JOIN chosen c ON c.{part} = h.part
+WHERE c.host IN (SELECT host FROM many)
+ORDER BY f.subject, f.detail, c.host
+"""
+_SELDOM = {
+    Rarity.PACKAGE: """
+SELECT b.build AS build, b.name AS name, b.family AS family
+FROM builds b
+JOIN (
+    SELECT o.name AS name, o.family AS family FROM builds o JOIN build_hosts h ON h.build = o.build
+    GROUP BY o.name, o.family HAVING max(h.hosts) <= ?
+) few ON few.name = b.name AND few.family = b.family
+""",
+    Rarity.BUILD: """
+SELECT b.build AS build, b.name AS name, b.version AS version,
+    coalesce(b.architecture, '') AS architecture
+FROM builds b
+JOIN (
+    SELECT o.family AS family, o.name AS name, o.version AS version,
+        coalesce(o.architecture, '') AS architecture
+    FROM builds o JOIN build_hosts h ON h.build = o.build
+    GROUP BY o.family, o.name, o.version, coalesce(o.architecture, '') HAVING count(*) > 1
+) several ON several.family = b.family AND several.name = b.name AND several.version = b.version
+    AND several.architecture = coalesce(b.architecture, '')
+""",
+}
 _HAVE = {
     Rarity.FILE: (
-        "SELECT d.path AS subject, d.role AS detail, c.host AS host FROM deviations d JOIN chosen c "
-        "ON c.deviations = d.part WHERE d.verdict = 'stray'"
+        "deviations",
+        "SELECT path AS subject, coalesce(role, '') AS detail, part FROM deviations "
+        "WHERE verdict = 'stray'",
     ),
     Rarity.KEY: (
-        "SELECT k.fingerprint AS subject, k.identity AS detail, c.host AS host FROM keys k JOIN chosen c "
-        "ON c.keys = k.part"
+        "keys", "SELECT fingerprint AS subject, coalesce(identity, '') AS detail, part FROM keys"
     ),
     Rarity.REPOSITORY: (
-        "SELECT r.identity AS subject, r.address AS detail, c.host AS host FROM repositories r "
-        "JOIN chosen c "
-        "ON c.repositories = r.part"
+        "repositories",
+        "SELECT identity AS subject, coalesce(address, '') AS detail, part FROM repositories",
     ),
     Rarity.PACKAGE: (
-        "SELECT b.name AS subject, b.family AS detail, c.host AS host FROM builds b JOIN sets s "
-        "ON s.build = b.build JOIN chosen c ON c.sets = s.part"
+        "sets",
+        "SELECT b.name AS subject, b.family AS detail, s.part AS part FROM seldom b JOIN sets s "
+        "ON s.build = b.build",
     ),
     Rarity.BUILD: (
-        "SELECT concat(b.name, ' ', b.version, ' ', coalesce(b.architecture, '')) AS subject, b.build AS "
-        "detail, c.host AS host FROM builds b JOIN sets s ON s.build = b.build JOIN chosen c ON "
-        "c.sets = s.part "
-        "WHERE concat(b.family, ' ', b.name, ' ', b.version, ' ', coalesce(b.architecture, '')) "
-        "IN (SELECT "
-        "concat(family, ' ', name, ' ', version, ' ', coalesce(architecture, '')) FROM builds "
-        "GROUP BY family, "
-        "name, version, architecture HAVING count(*) > 1)"
+        "sets",
+        "SELECT concat(b.name, ' ', b.version, ' ', b.architecture) AS subject, b.build AS detail, "
+        "s.part AS part FROM seldom b JOIN sets s ON s.build = b.build",
     ),
 }  # fmt: skip

@@ -18,9 +18,10 @@ _FAINT = frozenset(
     {"why", "digest", "found", "usual", "detail", "explained_by", "label", "snapshot"}
 )
 _DIGEST = 24
+_LEAST = 12
 _UNSHOWN = frozenset({"snapshot", "made_first", "label"})
 _LONG = frozenset({
-    "what", "why", "path", "title", "which", "first_hosts", "detail", "identity", "address", "subject",
+    "what", "why", "path", "title", "which", "detail", "identity", "address", "subject",
     "before", "after", "explained_by", "found", "usual", "damaged",
 })  # fmt: skip
 _NOUNS = {"fleet gather": "snapshot", "fleet tidy": "table", "fleet ask": "row"}
@@ -34,15 +35,29 @@ def screen(answer: Answer[Any, Any], ink: Ink, options: FleetOptions) -> Iterato
         if name not in _UNSHOWN and any(one.get(name) not in (None, [], "") for one in records)
     ]  # fmt: skip
     if records:
+        cells = [[_piece(name, one.get(name)) for name in names] for one in records]
+        narrow = _narrow(ink, names, cells)
         columns = [
-            Column(name.replace("_", " "), wrap=name in _LONG, right=_is_number(records, name))
+            Column(
+                name.replace("_", " "),
+                wrap=narrow or name in _LONG,
+                right=_is_number(records, name),
+            )
             for name in names
         ]
-        yield from ink.table(
-            columns, [[_piece(name, one.get(name)) for name in names] for one in records]
-        )
+        yield from ink.table(columns, cells)
         yield ""
     yield from closing(ink, *_last(answer))
+
+
+def _narrow(ink: Ink, names: Sequence[str], cells: Sequence[Sequence[str | Piece]]) -> bool:
+    """Whether the window is too narrow for what is not to be wrapped."""
+    taken = 2 * len(names)
+    for at, name in enumerate(names):
+        texts = (row[at] for row in cells)
+        widest = max(len(one.text if isinstance(one, Piece) else one) for one in texts)
+        taken += _LEAST if name in _LONG else max(widest, len(name))
+    return bool(ink.width) and taken > ink.width
 
 
 def _last(answer: Answer[Any, Any]) -> Iterator[str | Piece]:
