@@ -31,7 +31,7 @@ from filigree.fleet.questions.hosts import hosts
 from filigree.fleet.questions.owner import fleet_owner
 from filigree.fleet.questions.rare import rare
 from filigree.fleet.questions.told import fleet_findings, fleet_gaps, fleet_keys, fleet_repos
-from filigree.fleet.store import Store
+from filigree.fleet.store import FleetStore
 from filigree.fleet.taking import Taken, taken_of
 from filigree.fleet.tidying import Keeping, tidy
 from filigree.questions.offers.options import RepositoryOptions
@@ -68,7 +68,7 @@ def made_up(one: Taken, count: int, day: int = 0) -> Iterator[Taken]:
         yield host
 
 
-QUESTIONS: dict[str, Callable[[Store], object]] = {
+QUESTIONS: dict[str, Callable[[FleetStore], object]] = {
     "hosts": lambda store: _asked(store, hosts),
     "census": lambda store: _asked(store, lambda f: fleet_census(f, ["bash"], None, True)),
     "census lib*": lambda store: _asked(store, lambda f: fleet_census(f, ["lib*"], None, True)),
@@ -84,7 +84,7 @@ QUESTIONS: dict[str, Callable[[Store], object]] = {
 }
 
 
-def _asked(store: Store, question: Callable[..., object]) -> object:
+def _asked(store: FleetStore, question: Callable[..., object]) -> object:
     with asked(store, FleetWish()) as fleet:
         return question(fleet)
 
@@ -92,10 +92,10 @@ def _asked(store: Store, question: Callable[..., object]) -> object:
 def timed(address: str, name: str) -> None:
     """Ask one question twice, and write what that took: run in a process of its own."""
     begun = time.perf_counter()
-    QUESTIONS[name](Store(address))
+    QUESTIONS[name](FleetStore(address))
     cold = time.perf_counter() - begun
     begun = time.perf_counter()
-    QUESTIONS[name](Store(address))
+    QUESTIONS[name](FleetStore(address))
     warm = time.perf_counter() - begun
     # The most that the kernel gives for a process is never below its parent's at the fork: this is.
     status = Path("/proc/self/status").read_text().splitlines()
@@ -122,7 +122,7 @@ def measure(address: str, label: str) -> None:
         )
 
 
-def sizes(store: Store) -> tuple[int, int]:
+def sizes(store: FleetStore) -> tuple[int, int]:
     """The bytes of what hosts share (builds, their files and needs), and of all the rest."""
     shared = sum(one.size for one in store.list.files if one.table.startswith("build"))
     return shared, sum(one.size for one in store.list.files) - shared
@@ -151,7 +151,7 @@ def main() -> None:
 
 def grow(place: Path, one: Taken, count: int, days: int) -> None:
     """Gather so many hosts, and ask."""
-    store = Store(str(place), make=True)
+    store = FleetStore(str(place), make=True)
     begun = time.perf_counter()
     for day in range(days + 1):
         now = START + timedelta(days=day)

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from filigree.demo.fleet import taken_from, write_fleet
-from filigree.fleet.store import Store
+from filigree.fleet.store import FleetStore
 from filigree.fleet.taking import Taken
 
 pytest.importorskip("duckdb", reason="the engine is an extra")
@@ -21,9 +21,9 @@ def taken(settled: Path, heron: Path, curlew: Path) -> dict[str, Taken]:
 
 
 @pytest.fixture(scope="session")
-def forty(taken: dict[str, Taken], tmp_path_factory: pytest.TempPathFactory) -> Store:
+def forty(taken: dict[str, Taken], tmp_path_factory: pytest.TempPathFactory) -> FleetStore:
     """The store of the demo. Shared: no test may write to it."""
     place = tmp_path_factory.mktemp("fleet")
     quiet = {"heron": taken["settled"], "curlew": taken["curlew"]}
     write_fleet(place, quiet, taken["heron"])
-    return Store(str(place / "fleet"))
+    return FleetStore(str(place / "fleet"))

@@ -19,8 +19,10 @@ from filigree.fleet.questions.census import FleetCensusRow, FleetVersionsRow, fl
 from filigree.fleet.questions.changed import ChangedRow, changed
 from filigree.fleet.questions.differ import DifferRow, differ
 from filigree.fleet.questions.hosts import HostRow, hosts
+from filigree.fleet.questions.needed_by import FleetNeededByRow, fleet_needed_by
 from filigree.fleet.questions.owner import FleetOwnerRow, fleet_owner
 from filigree.fleet.questions.rare import RareRow, rare
+from filigree.fleet.questions.timeline import FleetStepRow, fleet_timeline
 from filigree.fleet.questions.told import (
     FleetFindingRow,
     FleetGapRow,
@@ -31,7 +33,7 @@ from filigree.fleet.questions.told import (
     fleet_keys,
     fleet_repos,
 )
-from filigree.fleet.store import Store
+from filigree.fleet.store import FleetStore
 from filigree.fleet.tidying import Keeping, TidyRow, tidy
 from filigree.model.answer import Answer
 from filigree.views.options import FleetOptions
@@ -57,6 +59,8 @@ SCHEMA: dict[str, tuple[type, str]] = {
         "made_first made_last first_host",
     ),
     "gaps": (FleetGapRow, "hosts what why first_host"),
+    "needed-by": (FleetNeededByRow, "hosts depth name version need first_host"),
+    "timeline": (FleetStepRow, "hosts on action package version first_host"),
 }  # fmt: skip
 QUESTIONS: dict[str, Callable[..., Answer[Any, Any]]] = {
     "hosts": hosts, "census": lambda fleet: fleet_census(fleet, ["tide*"], None, True),
@@ -64,14 +68,17 @@ QUESTIONS: dict[str, Callable[..., Answer[Any, Any]]] = {
     "owner": lambda fleet: fleet_owner(fleet, ["/usr/bin/tidegauge"]), "rare": rare, "differ": differ,
     "changed": lambda fleet: changed(fleet, FIRST_DAY + timedelta(hours=1), None),
     "findings": fleet_findings, "keys": fleet_keys, "repos": fleet_repos, "gaps": fleet_gaps,
+    "needed-by": lambda fleet: fleet_needed_by(fleet, ["libsaltc6"]), "timeline": fleet_timeline,
 }  # fmt: skip
 
 
 @pytest.fixture(scope="module")
-def answers(forty: Store, tmp_path_factory: pytest.TempPathFactory) -> dict[str, Answer[Any, Any]]:
+def answers(
+    forty: FleetStore, tmp_path_factory: pytest.TempPathFactory
+) -> dict[str, Answer[Any, Any]]:
     place = tmp_path_factory.mktemp("told")
     (place / "none.snapshot").write_bytes(b"none\x1b[2J")
-    own = Store(str(place / "store"), make=True)
+    own = FleetStore(str(place / "store"), make=True)
     found: dict[str, Answer[Any, Any]] = {
         "gather": gather(own, [str(place / "none.snapshot")], Gathering())
     }
@@ -136,7 +143,7 @@ def test_tables_fit_the_window(
         assert [text for text in shown.splitlines() if len(text) > width] == []
 
 
-def test_whatever_columns_are_asked_for_are_told(forty: Store) -> None:
+def test_whatever_columns_are_asked_for_are_told(forty: FleetStore) -> None:
     answer = ask(
         forty, "SELECT host, host, 1.5 AS x, DATE '2026-03-01' AS d FROM snapshots LIMIT 1"
     )

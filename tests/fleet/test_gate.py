@@ -12,10 +12,10 @@ import pytest
 from filigree.access.snapshots.form import UNSIGNED
 from filigree.demo.repository import STRANGER, public_key, secret_key
 from filigree.fleet.asked import FleetWish, asked
-from filigree.fleet.gate import Gathering, GatherRow, Outcome, Vouched, gather
+from filigree.fleet.gate import GateOutcome, Gathering, GatherRow, VouchedBy, gather
 from filigree.fleet.questions.ask import ask
 from filigree.fleet.questions.told import fleet_gaps
-from filigree.fleet.store import Store
+from filigree.fleet.store import FleetStore
 from filigree.formats.host_list import read_hosts
 from filigree.formats.office_files import OfficeFileError
 from filigree.model.errors import BadQuestion
@@ -55,19 +55,19 @@ OFFICE = "test-key.asc"
 
 def gathered(place: Path, *snapshots: str, listed: bool = True, **more: object) -> list[GatherRow]:
     hosts = str(place / "hosts.toml") if listed else None
-    store = Store(str(place / "store"), make=True)
+    store = FleetStore(str(place / "store"), make=True)
     return gather(store, snapshots, Gathering(hosts=hosts, rules=False, **more)).records  # type: ignore[arg-type]
 
 
 def test_what_a_hosts_own_key_has_signed_is_taken_in(place: Path) -> None:
     (row,) = gathered(place, kept(place, "one", "heron", OFFICE))
     assert (row.outcome, row.host, row.vouched, row.packages) == (
-        Outcome.GATHERED, "heron", Vouched.SIGNED, 1,
+        GateOutcome.GATHERED, "heron", VouchedBy.SIGNED, 1,
     )  # fmt: skip
-    with asked(Store(str(place / "store")), FleetWish()) as fleet:
+    with asked(FleetStore(str(place / "store")), FleetWish()) as fleet:
         assert fleet.unvouched == 0
         assert not any("vouches" in gap.what for gap in fleet.gaps)
-    (told,) = ask(Store(str(place / "store")), "SELECT vouched, signer FROM snapshots").records
+    (told,) = ask(FleetStore(str(place / "store")), "SELECT vouched, signer FROM snapshots").records
     assert told["vouched"] == "signed"
     with open_system(str(place / "root")) as system:
         (key,) = system.own_keys([str(place / "keys/heron.asc")])
@@ -88,9 +88,9 @@ REFUSED: dict[str, tuple[str, str | None, str]] = {
 def test_who_is_refused_and_why(place: Path, what: str) -> None:
     host, key, why = REFUSED[what]
     (row,) = gathered(place, kept(place, "one", host, key))
-    assert row.outcome is Outcome.REFUSED
+    assert row.outcome is GateOutcome.REFUSED
     assert why in (row.why or "")
-    with asked(Store(str(place / "store")), FleetWish()) as fleet:
+    with asked(FleetStore(str(place / "store")), FleetWish()) as fleet:
         assert fleet.hosts == 0
         (told,) = fleet_gaps(fleet).records
     assert why in told.why
@@ -104,8 +104,8 @@ def test_a_bad_one_costs_only_itself(place: Path) -> None:
         for row in gathered(place, bad, str(place / "none.snapshot"), good, str(place / "gone"))
     }
     assert rows == {
-        "good": Outcome.GATHERED, "bad": Outcome.REFUSED, "none": Outcome.REFUSED,
-        "gone": Outcome.REFUSED,
+        "good": GateOutcome.GATHERED, "bad": GateOutcome.REFUSED, "none": GateOutcome.REFUSED,
+        "gone": GateOutcome.REFUSED,
     }  # fmt: skip
 
 
@@ -115,11 +115,11 @@ def test_an_older_one_may_be_a_replay_and_is_refused_the_same_one_is_known(place
 
     time.sleep(1.1)
     newer = kept(place, "newer", "heron", OFFICE)
-    assert [row.outcome for row in gathered(place, newer)] == [Outcome.GATHERED]
+    assert [row.outcome for row in gathered(place, newer)] == [GateOutcome.GATHERED]
     (row,) = gathered(place, older)
-    assert row.outcome is Outcome.REFUSED
+    assert row.outcome is GateOutcome.REFUSED
     assert "replay" in (row.why or "")
-    assert [row.outcome for row in gathered(place, newer)] == [Outcome.KNOWN]
+    assert [row.outcome for row in gathered(place, newer)] == [GateOutcome.KNOWN]
 
 
 def test_a_history_is_taken_in_whatever_order_it_is_named(place: Path) -> None:
@@ -128,13 +128,13 @@ def test_a_history_is_taken_in_whatever_order_it_is_named(place: Path) -> None:
     newer = kept(place, "newer", "heron", OFFICE)
     rows = gathered(place, newer, older)
     assert [Path(row.what).stem for row in rows] == ["older", "newer"]
-    assert {row.outcome for row in rows} == {Outcome.GATHERED}
+    assert {row.outcome for row in rows} == {GateOutcome.GATHERED}
 
 
 def test_without_a_list_all_are_taken_and_every_answer_says_so(place: Path) -> None:
     rows = gathered(place, kept(place, "one", "heron"), kept(place, "two", "any"), listed=False)
-    assert {row.vouched for row in rows} == {Vouched.NOBODY}
-    with asked(Store(str(place / "store")), FleetWish()) as fleet:
+    assert {row.vouched for row in rows} == {VouchedBy.NOBODY}
+    with asked(FleetStore(str(place / "store")), FleetWish()) as fleet:
         answer = fleet_gaps(fleet)
     assert any(gap.what == "who vouches for 2 hosts" for gap in answer.gaps)
     assert answer.exit_status == 3
@@ -154,17 +154,17 @@ def test_a_snapshot_that_was_changed_after_it_was_signed_is_refused(
         (column, *_) = [row[1] for row in made.execute(f"PRAGMA table_info({name})")]
         made.execute(f"DELETE FROM {name} WHERE {column} = (SELECT max({column}) FROM {name})")
     (row,) = gathered(place, path)
-    assert row.outcome is Outcome.REFUSED
+    assert row.outcome is GateOutcome.REFUSED
 
 
 def test_a_root_is_gathered_as_it_is_now(place: Path) -> None:
     now = datetime(2026, 3, 9, tzinfo=UTC)
     (row,) = gathered(place, listed=False, roots=(str(place / "root"),), name="gauge", now=now)
-    assert (row.host, row.taken_at, row.vouched) == ("gauge", now, Vouched.NOBODY)
+    assert (row.host, row.taken_at, row.vouched) == ("gauge", now, VouchedBy.NOBODY)
     (again,) = gathered(
         place, listed=False, roots=(str(place / "root"),), name="gauge", now=now + timedelta(days=1)
     )
-    assert again.outcome is Outcome.GATHERED
+    assert again.outcome is GateOutcome.GATHERED
 
 
 def test_a_time_that_has_not_come_is_refused(place: Path) -> None:
@@ -182,7 +182,7 @@ def test_identities_are_of_contents(place: Path) -> None:
     sums.write_text(f"{'0' * 32}  usr/bin/plot\n")
     gathered(place, kept(place, "three", "dunlin"), listed=False)
     text = "SELECT (SELECT count(*) FROM builds), (SELECT count(DISTINCT sets) FROM snapshots)"
-    assert list(ask(Store(str(place / "store")), text).records[0].values()) == [2, 2]
+    assert list(ask(FleetStore(str(place / "store")), text).records[0].values()) == [2, 2]
 
 
 @pytest.mark.parametrize(
@@ -216,4 +216,4 @@ def test_a_list_that_cannot_be_used_lets_nobody_in(
         (row,) = gathered(place, path)
     except BadQuestion:
         return
-    assert row.outcome is Outcome.REFUSED
+    assert row.outcome is GateOutcome.REFUSED

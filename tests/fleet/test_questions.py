@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -27,10 +28,12 @@ from filigree.fleet.questions.census import FleetCensusRow, FleetVersionsRow, fl
 from filigree.fleet.questions.changed import Changed, ChangedRow, changed
 from filigree.fleet.questions.differ import DifferRow, differ
 from filigree.fleet.questions.hosts import hosts
+from filigree.fleet.questions.needed_by import fleet_needed_by
 from filigree.fleet.questions.owner import fleet_owner
 from filigree.fleet.questions.rare import RareRow, Rarity, rare
+from filigree.fleet.questions.timeline import fleet_timeline
 from filigree.fleet.questions.told import fleet_findings, fleet_gaps, fleet_keys, fleet_repos
-from filigree.fleet.store import Store
+from filigree.fleet.store import FleetStore
 from filigree.fleet.taking import Taken
 from filigree.fleet.tidying import Keeping, tidy
 from filigree.model.answer import Answer
@@ -47,9 +50,10 @@ def last(taken: Hosts) -> Hosts:
     return {one.host: one for one in made_up(quiet, taken["heron"])}
 
 
-def of(store: Store, question: Callable[..., Answer], *more: object, **named: object) -> Answer:  # type: ignore[type-arg]
-    wish = named.pop("wish", FleetWish())
-    with asked(store, wish) as fleet:  # type: ignore[arg-type]
+def of(
+    store: FleetStore, question: Callable[..., Answer[Any, Any]], *more: Any, **named: Any
+) -> Answer[Any, Any]:
+    with asked(store, named.pop("wish", FleetWish())) as fleet:
         return question(fleet, *more, **named)
 
 
@@ -59,7 +63,7 @@ def packages(host: Taken) -> list[tuple[str, str, str]]:
     return [(str(row[2]), str(row[3]), str(row[0])) for row in rows]
 
 
-def test_everybody_is_there_with_what_each_has(forty: Store, last: Hosts) -> None:
+def test_everybody_is_there_with_what_each_has(forty: FleetStore, last: Hosts) -> None:
     answer = of(forty, hosts)
     assert len(answer.records) == HOSTS == answer.summary.hosts
     for row in answer.records:
@@ -70,7 +74,7 @@ def test_everybody_is_there_with_what_each_has(forty: Store, last: Hosts) -> Non
 
 
 def test_a_cluster_is_of_those_alike_and_its_middle_what_most_of_them_have(
-    forty: Store, last: Hosts
+    forty: FleetStore, last: Hosts
 ) -> None:
     answer = of(forty, hosts)
     groups: dict[int, list[str]] = {}
@@ -88,7 +92,7 @@ def test_a_cluster_is_of_those_alike_and_its_middle_what_most_of_them_have(
 
 
 @pytest.mark.parametrize("names", [["tidegauge"], ["lib*"], ["tide*", "foghorn"], ["*"]])
-def test_where_a_package_is(forty: Store, last: Hosts, names: list[str]) -> None:
+def test_where_a_package_is(forty: FleetStore, last: Hosts, names: list[str]) -> None:
     import fnmatch
 
     expected = {
@@ -113,7 +117,7 @@ def test_where_a_package_is(forty: Store, last: Hosts, names: list[str]) -> None
     }
 
 
-def test_who_lags_behind(forty: Store, last: Hosts) -> None:
+def test_who_lags_behind(forty: FleetStore, last: Hosts) -> None:
     """Four in five had the newer build: the others are told, and nobody else."""
     versions = {
         host: version
@@ -127,7 +131,7 @@ def test_who_lags_behind(forty: Store, last: Hosts) -> None:
     assert rows
 
 
-def test_what_nobody_has_is_a_note_and_bad_news(forty: Store) -> None:
+def test_what_nobody_has_is_a_note_and_bad_news(forty: FleetStore) -> None:
     answer = of(forty, fleet_census, ["quaysider"])
     assert answer.notes == ["no host has a package called quaysider"]
     assert answer.exit_status == 1
@@ -136,7 +140,7 @@ def test_what_nobody_has_is_a_note_and_bad_news(forty: Store) -> None:
     assert of(forty, hosts, wish=wish).notes == ["no host is called none-*"]
 
 
-def test_whose_a_path_and_a_digest_is(forty: Store, last: Hosts) -> None:
+def test_whose_a_path_and_a_digest_is(forty: FleetStore, last: Hosts) -> None:
     path = "/usr/bin/tidegauge"
     answer = of(forty, fleet_owner, [path])
     on_record = [row for row in answer.records if row.verdict == "on-record"]
@@ -154,7 +158,7 @@ def test_whose_a_path_and_a_digest_is(forty: Store, last: Hosts) -> None:
     assert [row.path for row in bare] == [path]
 
 
-def test_the_intruder_is_found_by_what_only_one_has(forty: Store) -> None:
+def test_the_intruder_is_found_by_what_only_one_has(forty: FleetStore) -> None:
     rows: list[RareRow] = of(forty, rare, 1).records
     assert {row.which[0] for row in rows if row.what in (Rarity.FILE, Rarity.KEY)} == {VISITED_HOST}
     first = rows[0]
@@ -167,7 +171,7 @@ def test_the_intruder_is_found_by_what_only_one_has(forty: Store) -> None:
     assert [row.which for row in rows if row.what is Rarity.BUILD] == [[VISITED_HOST]]
 
 
-def test_what_is_rare_is_what_the_plain_count_says(forty: Store, last: Hosts) -> None:
+def test_what_is_rare_is_what_the_plain_count_says(forty: FleetStore, last: Hosts) -> None:
     most = 10
     counts: dict[str, set[str]] = {}
     for host, one in last.items():
@@ -183,7 +187,7 @@ def test_what_is_rare_is_what_the_plain_count_says(forty: Store, last: Hosts) ->
     assert any("rare" in gap.what for gap in answer.gaps) == (min(families.values()) <= most)
 
 
-def test_the_intruder_is_found_by_what_is_unlike_the_rest(forty: Store, last: Hosts) -> None:
+def test_the_intruder_is_found_by_what_is_unlike_the_rest(forty: FleetStore, last: Hosts) -> None:
     rows: list[DifferRow] = of(forty, differ).records
     assert {host for row in rows for host in row.which} == {VISITED_HOST}
     told = {row.path: row for row in rows}
@@ -201,7 +205,7 @@ def test_the_intruder_is_found_by_what_is_unlike_the_rest(forty: Store, last: Ho
 
 def test_a_majority_is_a_count_and_not_the_truth(tmp_path: Path, taken: Hosts) -> None:
     """Where most were changed the few that were not are told as unlike them, with both counts."""
-    store = Store(str(tmp_path / "store"), make=True)
+    store = FleetStore(str(tmp_path / "store"), make=True)
     told = [one_host(taken["heron"], f"a{n}", LAST, 2) for n in range(3)]
     told += [one_host(taken["settled"], "b", LAST, 2)]
     take_in(store, told, Gathering(now=LAST))
@@ -210,7 +214,7 @@ def test_a_majority_is_a_count_and_not_the_truth(tmp_path: Path, taken: Hosts) -
     assert (row.which, row.hosts, row.most, row.of) == (["b"], 1, 3, 4)
 
 
-def test_the_intruder_is_found_by_what_nothing_explains(forty: Store, last: Hosts) -> None:
+def test_the_intruder_is_found_by_what_nothing_explains(forty: FleetStore, last: Hosts) -> None:
     since = FIRST_DAY + timedelta(days=NIGHT - 1, hours=1)
     rows: list[ChangedRow] = of(forty, changed, since, None).records
     assert {row.host for row in rows} == {VISITED_HOST}
@@ -230,7 +234,7 @@ def test_a_version_that_did_not_change_is_explained_by_no_history(
     tmp_path: Path, taken: Hosts
 ) -> None:
     """Other files under the same version, and a log that tells of an upgrade to it: no explanation."""
-    store = Store(str(tmp_path / "store"), make=True)
+    store = FleetStore(str(tmp_path / "store"), make=True)
     before = one_host(taken["settled"], "a", FIRST_DAY, 2)
     old = next(one for one in before.builds.values() if one.row[2] == NEWER)
     new = next_version(old)
@@ -251,7 +255,7 @@ def test_a_version_that_did_not_change_is_explained_by_no_history(
     )  # fmt: skip
 
 
-def test_as_of_a_day_everything_is_as_it_was_then(forty: Store) -> None:
+def test_as_of_a_day_everything_is_as_it_was_then(forty: FleetStore) -> None:
     wish = FleetWish(as_of=FIRST_DAY + timedelta(days=NIGHT - 1, hours=1))
     assert of(forty, differ, wish=wish).records == []
     early = of(forty, hosts, wish=FleetWish(as_of=FIRST_DAY - timedelta(days=1)))
@@ -259,12 +263,12 @@ def test_as_of_a_day_everything_is_as_it_was_then(forty: Store) -> None:
     assert any(gap.what == f"{HOSTS} hosts" for gap in early.gaps)
 
 
-def test_globs_of_hosts(forty: Store) -> None:
+def test_globs_of_hosts(forty: FleetStore) -> None:
     told = of(forty, hosts, wish=FleetWish(("gauge-1?", "gauge-40"))).records
     assert {row.host for row in told} == {*(f"gauge-1{n}" for n in range(10)), "gauge-40"}
 
 
-def test_keys_repositories_findings_and_gaps(forty: Store, last: Hosts) -> None:
+def test_keys_repositories_findings_and_gaps(forty: FleetStore, last: Hosts) -> None:
     keys = of(forty, fleet_keys).records
     assert {row.fingerprint: row.hosts for row in keys} == Counter(
         print_ for one in last.values() for print_ in {row[0] for row in one.parts["keys"]}
@@ -292,13 +296,13 @@ def test_keys_repositories_findings_and_gaps(forty: Store, last: Hosts) -> None:
 
 
 def test_a_store_that_was_compacted_answers_the_same(tmp_path: Path, taken: Hosts) -> None:
-    store = Store(str(tmp_path / "store"), make=True)
+    store = FleetStore(str(tmp_path / "store"), make=True)
     for number in range(4):
         take_in(store, [one_host(taken["heron"], f"a{number}", LAST, number)], Gathering(now=LAST))
-    questions: tuple[Callable[[Fleet], Answer], ...] = (hosts, differ, rare, fleet_keys)  # type: ignore[type-arg]
+    questions: tuple[Callable[[Fleet], Answer[Any, Any]], ...] = (hosts, differ, rare, fleet_keys)
     before = [of(store, one).records for one in questions]
     tidy(store, Keeping())
-    assert [of(Store(store.address), one).records for one in questions] == before
+    assert [of(FleetStore(store.address), one).records for one in questions] == before
 
 
 # -- the program --------------------------------------------------------------------------------
@@ -332,7 +336,7 @@ def test_the_program_gathers_asks_and_tells_it_in_every_format(tmp_path: Path, h
 
 
 def packages_of(store: str) -> list[dict[str, object]]:
-    return ask(Store(store), "SELECT build FROM sets").records
+    return ask(FleetStore(store), "SELECT build FROM sets").records
 
 
 @pytest.mark.parametrize(
@@ -354,3 +358,75 @@ def test_bad_input_is_a_clear_error(
     assert done.returncode == 2
     assert why in done.stderr
     assert "Traceback" not in done.stderr
+
+
+# -- what would be lost, and what was done --------------------------------------------------------
+
+
+def _clauses(host: Taken) -> dict[str, dict[int, set[str]]]:
+    """The hard clauses of each build of a host: of each one name has to be there."""
+    found: dict[str, dict[int, set[str]]] = {}
+    for row in host.parts["sets"]:
+        for _, kind, _, name, clause in host.builds[str(row[0])].needs:
+            if kind in ("requires", "requires-first") and name is not None:
+                found.setdefault(str(row[0]), {}).setdefault(int(str(clause)), set()).add(str(name))
+    return found
+
+
+def lost_of(host: Taken, name: str) -> set[str]:
+    """What would not work any more without a package, in plain steps."""
+    there = {str(row[0]) for row in host.parts["sets"]}
+    gives = {one: {str(row[1]) for row in host.builds[one].gives} for one in there}
+    for one in there:
+        gives[one] |= {str(row[1]) for row in host.builds[one].files}
+    clauses = _clauses(host)
+    every = set().union(*gives.values())
+    gone = {one for one in there if host.builds[one].row[2] == name}
+    first = set(gone)
+    while True:
+        left = set().union(*(gives[one] for one in there - gone)) if there - gone else set()
+        more = {
+            one for one in there - gone
+            for names in clauses.get(one, {}).values()
+            if not names & left and names & every  # met before, and not any more
+        }  # fmt: skip
+        if not more:
+            return {str(host.builds[one].row[2]) for one in gone - first}
+        gone |= more
+
+
+@pytest.mark.parametrize(
+    "name", ["libbrine2", "brine-data", "libsaltc6", "dsh", "foghorn", "cockle"]
+)
+def test_what_would_be_lost_is_what_plain_steps_find(
+    forty: FleetStore, last: Hosts, name: str
+) -> None:
+    expected: Counter[str] = Counter()
+    for one in last.values():
+        expected.update(lost_of(one, name))
+    rows = of(forty, fleet_needed_by, [name]).records
+    found: Counter[str] = Counter()
+    for row in rows:
+        found[row.name] += row.hosts
+        assert row.depth >= 1
+        assert row.need
+    assert found == expected
+
+
+def test_steps_of_all_histories_day_by_day(forty: FleetStore, last: Hosts) -> None:
+    expected: Counter[tuple[str, str, str]] = Counter()
+    for one in last.values():
+        steps = {
+            (f"{datetime.fromtimestamp(int(str(row[5])), UTC):%Y-%m-%d}", str(row[0]), str(row[1]))
+            for row in one.parts["events"] if row[5] is not None
+        }  # fmt: skip
+        expected.update(steps)
+    answer = of(forty, fleet_timeline)
+    found: Counter[tuple[str, str, str]] = Counter()
+    for row in answer.records:
+        if row.on is not None:
+            found[row.on, row.action, row.package] += row.hosts
+    assert set(found) == set(expected)
+    assert found["2026-03-02", "upgraded", NEWER] == expected["2026-03-02", "upgraded", NEWER] > 20
+    day = of(forty, fleet_timeline, FIRST_DAY, FIRST_DAY + timedelta(days=1)).records
+    assert {(row.on, row.package) for row in day} == {("2026-03-02", NEWER)}

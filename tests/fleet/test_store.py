@@ -18,7 +18,7 @@ from filigree.fleet.form import BUILDS, SNAPSHOTS, VERSION
 from filigree.fleet.gate import Gathering, take_in
 from filigree.fleet.questions.ask import ask
 from filigree.fleet.questions.census import fleet_census
-from filigree.fleet.store import LISTS, File, FileList, Store, list_text, read_list
+from filigree.fleet.store import LISTS, File, FileList, FleetStore, list_text, read_list
 from filigree.fleet.taking import Taken
 from filigree.fleet.tidying import LOOSE, Keeping, kept_of, merged, tidy
 from filigree.model.errors import BadQuestion
@@ -35,30 +35,30 @@ def named(taken: Taken, host: str, days: int = 0) -> Taken:
     )
 
 
-def counted(store: Store) -> dict[str, int]:
+def counted(store: FleetStore) -> dict[str, int]:
     """How many rows each table has, as the engine counts them; and that each build stands once."""
     text = (
         "SELECT (SELECT count(*) FROM snapshots), (SELECT count(*) FROM builds), (SELECT count(*) FROM "
         "build_files), (SELECT count(*) FROM sets), (SELECT count(DISTINCT build) FROM builds)"
     )
-    (row,) = [list(one.values()) for one in ask(Store(store.address), text).records]
+    (row,) = [list(one.values()) for one in ask(FleetStore(store.address), text).records]
     assert row[1] == row[4]
     return dict(zip(("snapshots", "builds", "build_files", "sets"), row, strict=False))
 
 
 @pytest.fixture
-def store(tmp_path: Path) -> Store:
-    return Store(str(tmp_path / "store"), make=True)
+def store(tmp_path: Path) -> FleetStore:
+    return FleetStore(str(tmp_path / "store"), make=True)
 
 
-def test_what_is_put_in_comes_out_once(store: Store, taken: dict[str, Taken]) -> None:
+def test_what_is_put_in_comes_out_once(store: FleetStore, taken: dict[str, Taken]) -> None:
     heron, curlew = taken["heron"], taken["curlew"]
     assert take_in(store, [heron, curlew, named(heron, "another")], HOW) == 3
     assert counted(store) == {
         "snapshots": 3, "builds": len(heron.builds) + len(curlew.builds),
         "build_files": heron.paths + curlew.paths, "sets": heron.packages + curlew.packages,
     }  # fmt: skip
-    assert take_in(Store(store.address), [heron], HOW) == 0  # it is known
+    assert take_in(FleetStore(store.address), [heron], HOW) == 0  # it is known
     assert counted(store)["snapshots"] == 3
 
 
@@ -80,7 +80,11 @@ STEPS = (
 @pytest.mark.parametrize("step", STEPS)
 @pytest.mark.parametrize("number", [1, 2, 4])
 def test_a_writer_that_is_ended_at_any_step_costs_nothing_that_was_there(
-    store: Store, taken: dict[str, Taken], monkeypatch: pytest.MonkeyPatch, step: str, number: int
+    store: FleetStore,
+    taken: dict[str, Taken],
+    monkeypatch: pytest.MonkeyPatch,
+    step: str,
+    number: int,
 ) -> None:
     take_in(store, [taken["curlew"]], HOW)
     before = counted(store)
@@ -100,14 +104,14 @@ def test_a_writer_that_is_ended_at_any_step_costs_nothing_that_was_there(
     with monkeypatch.context() as patched:
         patched.setattr(target, ended)
         try:
-            take_in(Store(store.address), [taken["heron"]], HOW)
+            take_in(FleetStore(store.address), [taken["heron"]], HOW)
             ended_early = False
         except _Killed:
             ended_early = True
     there = counted(store)
     if ended_early and there["snapshots"] == before["snapshots"]:
         assert there == before  # nothing of it, or all of it
-    assert take_in(Store(store.address), [taken["heron"]], HOW) in (0, 1)
+    assert take_in(FleetStore(store.address), [taken["heron"]], HOW) in (0, 1)
     assert counted(store)["snapshots"] == 2
 
 
@@ -116,11 +120,11 @@ def _gather(
 ) -> None:
     barrier.wait()
     for number in range(first, first + 3):
-        take_in(Store(address, make=True), [named(taken, f"host-{number}")], HOW)
+        take_in(FleetStore(address, make=True), [named(taken, f"host-{number}")], HOW)
 
 
 def test_two_that_gather_at_once_lose_nothing_and_double_nothing(
-    store: Store, taken: dict[str, Taken]
+    store: FleetStore, taken: dict[str, Taken]
 ) -> None:
     fork = multiprocessing.get_context("fork")
     barrier = fork.Barrier(2)
@@ -140,25 +144,25 @@ def test_two_that_gather_at_once_lose_nothing_and_double_nothing(
 
 
 def test_the_gate_compacts_by_itself_and_changes_nothing(
-    store: Store, taken: dict[str, Taken]
+    store: FleetStore, taken: dict[str, Taken]
 ) -> None:
     for number in range(LOOSE + 2):
         take_in(store, [named(taken["curlew"], f"host-{number}")], HOW)
         assert len(store.list.of("snapshots")) <= LOOSE + 1
     assert counted(store)["snapshots"] == LOOSE + 2
-    before = ask(Store(store.address), "SELECT * FROM snapshots ORDER BY host").records
+    before = ask(FleetStore(store.address), "SELECT * FROM snapshots ORDER BY host").records
     merged(store, 1)
     assert len(store.list.of("snapshots")) == 1
-    assert ask(Store(store.address), "SELECT * FROM snapshots ORDER BY host").records == before
+    assert ask(FleetStore(store.address), "SELECT * FROM snapshots ORDER BY host").records == before
 
 
 def test_tidying_keeps_what_the_rule_says_and_what_that_needs(
-    store: Store, taken: dict[str, Taken]
+    store: FleetStore, taken: dict[str, Taken]
 ) -> None:
     heron, curlew = taken["heron"], taken["curlew"]
     days = [0, 1, 2]
     take_in(store, [named(heron, "heron", day) for day in days] + [curlew], HOW)
-    answer = tidy(Store(store.address), Keeping(days=0, now=NOW))
+    answer = tidy(FleetStore(store.address), Keeping(days=0, now=NOW))
     assert answer.summary.dropped == 2  # the last one of a host stays in any case
     assert counted(store) == {
         "snapshots": 2, "builds": len(heron.builds) + len(curlew.builds),
@@ -198,7 +202,7 @@ def test_what_is_kept_is_what_the_plain_rule_says(
 # -- what becomes of files ----------------------------------------------------------------------
 
 
-def _first(store: Store, table: str) -> Path:
+def _first(store: FleetStore, table: str) -> Path:
     return Path(store.address, store.list.of(table)[0].name)
 
 
@@ -232,11 +236,11 @@ DAMAGES: dict[str, Callable[[Path], object]] = {
 @pytest.mark.parametrize("table", ["snapshots", "sets", "builds", "deviations"])
 @pytest.mark.parametrize("damage", DAMAGES)
 def test_a_file_that_is_not_what_it_was_is_told_and_nothing_is_lost(
-    store: Store, taken: dict[str, Taken], table: str, damage: str
+    store: FleetStore, taken: dict[str, Taken], table: str, damage: str
 ) -> None:
     take_in(store, [taken["heron"]], HOW)
     DAMAGES[damage](_first(store, table))
-    again = Store(store.address)
+    again = FleetStore(store.address)
     answer = tidy(again, Keeping(days=0, now=NOW + timedelta(days=900)))
     assert answer.exit_status == 1
     assert answer.summary.damaged == 1
@@ -270,10 +274,10 @@ LIST_TEXTS = [
 
 
 @pytest.mark.parametrize("text", LIST_TEXTS)
-def test_a_list_that_is_none_is_a_clear_error(store: Store, text: str) -> None:
+def test_a_list_that_is_none_is_a_clear_error(store: FleetStore, text: str) -> None:
     assert store.shelf.create(f"{LISTS}/00000001.json", text.encode())
     with pytest.raises(BadQuestion):
-        Store(store.address)
+        FleetStore(store.address)
 
 
 @given(st.binary(max_size=200))
@@ -295,19 +299,19 @@ def test_a_list_is_read_as_it_was_written(sizes: list[int]) -> None:
 def test_a_place_that_others_may_write_to_is_no_store(
     tmp_path: Path, taken: dict[str, Taken]
 ) -> None:
-    store = Store(str(tmp_path / "store"), make=True)
+    store = FleetStore(str(tmp_path / "store"), make=True)
     take_in(store, [taken["heron"]], HOW)
     (tmp_path / "store").chmod(0o777)
     with pytest.raises(BadQuestion, match="vouch"):
-        Store(str(tmp_path / "store"))
+        FleetStore(str(tmp_path / "store"))
 
 
 def test_what_is_no_store(tmp_path: Path) -> None:
     with pytest.raises(BadQuestion, match="no such folder"):
-        Store(str(tmp_path / "none"))
+        FleetStore(str(tmp_path / "none"))
     (tmp_path / "empty").mkdir(mode=0o700)
     with pytest.raises(BadQuestion, match="no store"):
-        Store(str(tmp_path / "empty"))
+        FleetStore(str(tmp_path / "empty"))
     with pytest.raises(BadQuestion, match="no store is known"):
         open_shelf("gopher://store")
 
@@ -336,13 +340,13 @@ FORBIDDEN = [
 
 
 @pytest.mark.parametrize("text", FORBIDDEN)
-def test_whoever_asks_the_tables_reads_them_and_nothing_else(forty: Store, text: str) -> None:
+def test_whoever_asks_the_tables_reads_them_and_nothing_else(forty: FleetStore, text: str) -> None:
     with pytest.raises(BadQuestion):
         ask(forty, text)
     assert not Path("/tmp/x.csv").exists()
 
 
-def test_a_question_that_takes_too_long_is_ended(forty: Store) -> None:
+def test_a_question_that_takes_too_long_is_ended(forty: FleetStore) -> None:
     endless = (
         "SELECT count(*) FROM build_files a, build_files b, build_files c WHERE a.path > b.path AND "
         "b.path > c.path AND a.digest < c.digest"

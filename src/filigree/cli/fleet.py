@@ -59,7 +59,7 @@ def gather(
     """Take snapshots into a store, one after the other, each judged first."""
     from filigree.cli.progress import GatherLine
     from filigree.fleet.gate import Gathering, GatherRow, gather
-    from filigree.fleet.store import Store
+    from filigree.fleet.store import FleetStore
 
     if not snapshots and not roots:
         raise BadQuestion(
@@ -75,7 +75,7 @@ def gather(
     )  # fmt: skip
     try:
         answer = gather(
-            Store(typed_path(store), make=True), [*map(typed_path, snapshots or ())], how
+            FleetStore(typed_path(store), make=True), [*map(typed_path, snapshots or ())], how
         )
     finally:
         line.close()
@@ -102,10 +102,10 @@ def tidy(
     ] = None,
 ) -> Told:
     """Check every digest of a store, drop what is not to be kept, and compact it."""
-    from filigree.fleet.store import Store
+    from filigree.fleet.store import FleetStore
     from filigree.fleet.tidying import Keeping, TidyRow, tidy
 
-    return tidy(Store(typed_path(store)), Keeping(keep_days, keep_monthly)), TidyRow
+    return tidy(FleetStore(typed_path(store)), Keeping(keep_days, keep_monthly)), TidyRow
 
 
 @shown
@@ -181,6 +181,44 @@ def owner(
 
     wanted = [*map(typed_path, subjects)]
     return ask_of(store, host, as_of, lambda fleet: fleet_owner(fleet, wanted)), FleetOwnerRow
+
+
+@shown
+def needed_by(
+    store: StorePlace,
+    names: Annotated[
+        list[str], typer.Argument(metavar="NAME", help="A package, or a glob.", show_default=False)
+    ],
+    host: HostGlobs = None,
+    as_of: AsOf = None,
+) -> Told:
+    """Which hosts would lose what, if a package went."""
+    from filigree.fleet.questions.needed_by import FleetNeededByRow, fleet_needed_by
+
+    wanted = [*map(typed_path, names)]
+    answer = ask_of(store, host, as_of, lambda fleet: fleet_needed_by(fleet, wanted))
+    return answer, FleetNeededByRow
+
+
+@shown
+def timeline(
+    store: StorePlace,
+    since: Annotated[
+        str | None, typer.Option("--since", metavar="TIME", help="Not before.", show_default=False)
+    ] = None,
+    until: Annotated[
+        str | None,
+        typer.Option("--until", metavar="TIME", help="And not after.", show_default=False),
+    ] = None,
+    host: HostGlobs = None,
+    as_of: AsOf = None,
+) -> Told:
+    """What the histories of hosts tell, day by day."""
+    from filigree.fleet.questions.timeline import FleetStepRow, fleet_timeline
+
+    begin, end = time_from(since), time_from(until, end=True)
+    answer = ask_of(store, host, as_of, lambda fleet: fleet_timeline(fleet, begin, end))
+    return answer, FleetStepRow
 
 
 @shown
@@ -302,9 +340,9 @@ def ask(
 ) -> Told:
     """Ask the tables themselves; docs/fleet.md tells what they hold."""
     from filigree.fleet.questions.ask import ask
-    from filigree.fleet.store import Store
+    from filigree.fleet.store import FleetStore
 
-    return ask(Store(typed_path(store)), typed_path(text)), dict
+    return ask(FleetStore(typed_path(store)), typed_path(text)), dict
 
 
 _COMMANDS: tuple[tuple[str, Callable[..., Any], tuple[str, ...]], ...] = (
@@ -315,6 +353,8 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], tuple[str, ...]], ...] = (
     ("census", census, ("fleet census store tidegauge", "fleet census store 'libbrine*' --group-by host",
                         "fleet census store tidegauge --older-than 2.1-3")),
     ("owner", owner, ("fleet owner store /usr/bin/tidegauge", "fleet owner store sha256:91ab…")),
+    ("needed-by", needed_by, ("fleet needed-by store libbrine2", "fleet needed-by store 'jetty*'")),
+    ("timeline", timeline, ("fleet timeline store --since '7 days'",)),
     ("rare", rare, ("fleet rare store", "fleet rare store --at-most 1 --only file,key")),
     ("differ", differ, ("fleet differ store",)),
     ("changed", changed, ("fleet changed store --since 2026-03-01",

@@ -95,10 +95,10 @@ def ask_of(
     ask: Callable[["Fleet"], Answer[Any, Any]],
 ) -> Answer[Any, Any]:
     from filigree.fleet.asked import FleetWish, asked
-    from filigree.fleet.store import Store
+    from filigree.fleet.store import FleetStore
 
     wish = FleetWish(tuple(map(typed_path, hosts or ())), time_from(as_of, end=True))
-    with asked(Store(typed_path(store)), wish) as fleet:
+    with asked(FleetStore(typed_path(store)), wish) as fleet:
         return ask(fleet)
 
 

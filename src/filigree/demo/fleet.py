@@ -11,7 +11,7 @@ from filigree.demo.world import SEED
 from filigree.families.registry import family_named
 from filigree.fleet.gate import Gathering, take_in
 from filigree.fleet.identity import Row, identity_of
-from filigree.fleet.store import Store
+from filigree.fleet.store import FleetStore
 from filigree.fleet.taking import Build, Taken, taken_of
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
@@ -40,7 +40,7 @@ def write_fleet(into: Path, quiet: Mapping[str, Taken], visited: Taken) -> None:
     """Write the store of the demo: hosts like the stations as they were before the night (`quiet`),
     and one
     of them that turned out like `visited`."""
-    store = Store(str(into / FOLDER), make=True)
+    store = FleetStore(str(into / FOLDER), make=True)
     take_in(
         store,
         made_up(quiet, visited),
@@ -93,7 +93,7 @@ def next_version(old: Build) -> Build:
     identity = identity_of([facts, *files])
     return Build(
         identity, (identity, *facts[1:]), [(identity, *row[1:]) for row in files],
-        [(identity, *row[1:]) for row in old.needs],
+        [(identity, *row[1:]) for row in old.needs], [(identity, *row[1:]) for row in old.gives],
     )  # fmt: skip
 
 

@@ -10,7 +10,7 @@ from typing import Any
 from filigree.fleet.engines import DuckEngine, Engine
 from filigree.fleet.form import REFUSED, SNAPSHOTS, TABLES
 from filigree.fleet.identity import Value, path_of
-from filigree.fleet.store import Store
+from filigree.fleet.store import FleetStore
 from filigree.model.answer import Answer, Gap, SystemLabel
 
 LATER = 1 << 62
@@ -58,7 +58,7 @@ class Fleet:
     """What is asked: `chosen` has a row of `snapshots` for each host that is meant, `weights` how many of
     them have a set."""
 
-    def __init__(self, store: Store, engine: Engine, wish: FleetWish) -> None:
+    def __init__(self, store: FleetStore, engine: Engine, wish: FleetWish) -> None:
         self.store = store
         self.engine = engine
         self.wish = wish
@@ -182,7 +182,7 @@ def time_of(seconds: Any) -> datetime | None:
 
 
 @contextmanager
-def asked(store: Store, wish: FleetWish, engine: Engine | None = None) -> Iterator[Fleet]:
+def asked(store: FleetStore, wish: FleetWish, engine: Engine | None = None) -> Iterator[Fleet]:
     """A store, to be asked with an engine, the embedded one where none is given. Raises BadQuestion."""
     paths, gone = store.local(store.list.files)
     tables = _by_table(store, gone)
@@ -199,7 +199,7 @@ def asked(store: Store, wish: FleetWish, engine: Engine | None = None) -> Iterat
         used.close()
 
 
-def _by_table(store: Store, gone: Iterable[str]) -> dict[str, list[str]]:
+def _by_table(store: FleetStore, gone: Iterable[str]) -> dict[str, list[str]]:
     missing = set(gone)
     found: dict[str, list[str]] = {}
     for one in store.list.files:

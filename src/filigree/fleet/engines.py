@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, Protocol
 
-from filigree.fleet.form import Table
+from filigree.fleet.form import FleetTable
 from filigree.fleet.identity import Row, Value
 from filigree.model.errors import BadQuestion
 
@@ -23,7 +23,7 @@ _THREADS = 4
 class Engine(Protocol):
     """Runs questions."""
 
-    def register(self, table: Table, files: Sequence[str]) -> None:
+    def register(self, table: FleetTable, files: Sequence[str]) -> None:
         """Make a table of files, by its name; one without files has no rows."""
         ...
 
@@ -52,7 +52,7 @@ class DuckEngine:
         self._connection.execute("SET enable_external_access=false")
         self._connection.execute("SET lock_configuration=true")
 
-    def register(self, table: Table, files: Sequence[str]) -> None:
+    def register(self, table: FleetTable, files: Sequence[str]) -> None:
         """Make a table of files."""
         columns = ", ".join(
             f"CAST({one.name if files else 'NULL'} AS {_kind(one.number)}) AS {one.name}"
@@ -107,7 +107,7 @@ class DuckEngine:
         self._made.cleanup()
 
 
-def write_table(table: Table, rows: Iterable[Row], path: str) -> int:
+def write_table(table: FleetTable, rows: Iterable[Row], path: str) -> int:
     """Write rows as a file of a table, in its order; how many they were."""
     duckdb = _loaded()
     count = 0
@@ -127,7 +127,7 @@ def write_table(table: Table, rows: Iterable[Row], path: str) -> int:
     return count
 
 
-def merge_tables(table: Table, files: Sequence[str], path: str) -> int:
+def merge_tables(table: FleetTable, files: Sequence[str], path: str) -> int:
     """Write the rows of several files of a table as one, each once; how many they are."""
     duckdb = _loaded()
     source = f"(SELECT DISTINCT * FROM read_parquet([{', '.join(map(_literal, files))}]))"
@@ -141,7 +141,7 @@ def merge_tables(table: Table, files: Sequence[str], path: str) -> int:
         )
 
 
-def _copied(table: Table, source: str, path: str) -> str:
+def _copied(table: FleetTable, source: str, path: str) -> str:
     columns = ", ".join(table.names)
     order = ", ".join(table.order)
     return (

@@ -11,7 +11,7 @@ VERSION = 1
 """The version of the form. A store of an earlier one is brought up to this when it is gathered into."""
 
 
-class Column(NamedTuple):
+class FleetColumn(NamedTuple):
     """One column; `number` is whether it holds 64-bit numbers, and else texts."""
 
     name: str
@@ -19,7 +19,7 @@ class Column(NamedTuple):
     number: bool = False
 
 
-class Table(NamedTuple):
+class FleetTable(NamedTuple):
     """One table. `key` is the column whose rows belong together and stand once; `order` are the
     columns that
     rows are sorted by in each file: what is searched for."""
@@ -28,7 +28,7 @@ class Table(NamedTuple):
     key: str
     order: tuple[str, ...]
     means: str
-    columns: tuple[Column, ...]
+    columns: tuple[FleetColumn, ...]
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -36,19 +36,19 @@ class Table(NamedTuple):
         return tuple(one.name for one in self.columns)
 
 
-def _texts(**means: str) -> tuple[Column, ...]:
-    return tuple(Column(name.rstrip("_"), told) for name, told in means.items())
+def _texts(**means: str) -> tuple[FleetColumn, ...]:
+    return tuple(FleetColumn(name.rstrip("_"), told) for name, told in means.items())
 
 
-def _numbers(**means: str) -> tuple[Column, ...]:
-    return tuple(Column(name, told, True) for name, told in means.items())
+def _numbers(**means: str) -> tuple[FleetColumn, ...]:
+    return tuple(FleetColumn(name, told, True) for name, told in means.items())
 
 
 PARTS = ("sets", "deviations", "keys", "repositories", "events", "gaps", "findings")
 """What a snapshot names by the identities of parts."""
 _PART = _texts(part="the identity of the part: the digest of its rows")
 
-SNAPSHOTS = Table(
+SNAPSHOTS = FleetTable(
     "snapshots", "snapshot", ("host", "taken_at"), "a snapshot of a host, and the parts it is made of",
     (
         *_texts(
@@ -65,7 +65,7 @@ SNAPSHOTS = Table(
         ),
     ),
 )  # fmt: skip
-SETS = Table(
+SETS = FleetTable(
     "sets",
     "part",
     ("build", "part"),
@@ -75,7 +75,7 @@ SETS = Table(
         *_texts(build="the identity of the build", state="its state", reason="why it is there"),
     ),
 )
-BUILDS = Table(
+BUILDS = FleetTable(
     "builds", "build", ("name", "version_key", "build"), "a package in one version, with all that is on "
     "record of it: the same build has the same files by the same digests",
     (
@@ -88,7 +88,7 @@ BUILDS = Table(
         *_numbers(size="the size installed, in bytes", files="how many paths are on record"),
     ),
 )  # fmt: skip
-BUILD_FILES = Table(
+BUILD_FILES = FleetTable(
     "build_files", "build", ("path", "build"), "the paths of a build, as its record tells them",
     (
         *_texts(
@@ -100,14 +100,25 @@ BUILD_FILES = Table(
         *_numbers(mode="its mode", size="its size, in bytes"),
     ),
 )  # fmt: skip
-BUILD_NEEDS = Table(
-    "build_needs",
+BUILD_NEEDS = FleetTable(
+    "build_needs", "build", ("name", "build"),
+    "the needs of a build: of each clause one name is to be there",
+    (
+        *_texts(
+            build="the identity of the build", kind="the relation", need="the need as it is written",
+            name="what meets it; null where that hangs on something else",
+        ),
+        *_numbers(clause="which clause of the build: rows of one clause are alternatives"),
+    ),
+)  # fmt: skip
+BUILD_GIVES = FleetTable(
+    "build_gives",
     "build",
-    ("need", "build"),
-    "the needs of a build, as they are written",
-    (*_texts(build="the identity of the build", kind="the relation", need="the need"),),
+    ("name", "build"),
+    "what a build answers to: its own name, and others",
+    _texts(build="the identity of the build", name="a name that it answers to"),
 )
-DEVIATIONS = Table(
+DEVIATIONS = FleetTable(
     "deviations", "part", ("path", "part"), "files that are not as they came, and files of nobody's",
     (
         *_PART,
@@ -120,7 +131,7 @@ DEVIATIONS = Table(
         *_numbers(mode="its mode, of strays", size="its size, of strays"),
     ),
 )  # fmt: skip
-KEYS = Table(
+KEYS = FleetTable(
     "keys", "part", ("fingerprint", "part"), "the keys that a host trusts",
     (
         *_PART,
@@ -131,7 +142,7 @@ KEYS = Table(
         *_numbers(everything="1 where it counts for everything", expires_at="when it ends"),
     ),
 )  # fmt: skip
-REPOSITORIES = Table(
+REPOSITORIES = FleetTable(
     "repositories", "part", ("identity", "part"), "the repositories of a host",
     (
         *_PART,
@@ -145,7 +156,7 @@ REPOSITORIES = Table(
         ),
     ),
 )  # fmt: skip
-EVENTS = Table(
+EVENTS = FleetTable(
     "events", "part", ("package", "happened_at"), "what the system's own history tells of packages",
     (
         *_PART,
@@ -156,14 +167,14 @@ EVENTS = Table(
         *_numbers(happened_at="when, in seconds since 1970"),
     ),
 )  # fmt: skip
-GAPS = Table(
+GAPS = FleetTable(
     "gaps",
     "part",
     ("what", "part"),
     "what could not be looked at",
     (*_PART, *_texts(what="what it was", why="why not")),
 )
-FINDINGS = Table(
+FINDINGS = FleetTable(
     "findings", "part", ("rule", "part"), "what is wrong",
     (
         *_PART,
@@ -174,7 +185,7 @@ FINDINGS = Table(
         *_numbers(pieces="how many it is made of", since="since when, in seconds since 1970"),
     ),
 )  # fmt: skip
-REFUSED = Table(
+REFUSED = FleetTable(
     "refused", "what", ("what",), "what was brought, and not taken in",
     (
         *_texts(
@@ -184,7 +195,7 @@ REFUSED = Table(
     ),
 )  # fmt: skip
 TABLES = (
-    SNAPSHOTS, SETS, BUILDS, BUILD_FILES, BUILD_NEEDS, DEVIATIONS, KEYS, REPOSITORIES, EVENTS, GAPS,
-    FINDINGS, REFUSED,
+    SNAPSHOTS, SETS, BUILDS, BUILD_FILES, BUILD_NEEDS, BUILD_GIVES, DEVIATIONS, KEYS, REPOSITORIES,
+    EVENTS, GAPS, FINDINGS, REFUSED,
 )  # fmt: skip
 BY_NAME = {one.name: one for one in TABLES}

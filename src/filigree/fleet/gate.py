@@ -23,7 +23,7 @@ from filigree.access.roots import RootChoice
 from filigree.fleet.engines import DuckEngine, write_table
 from filigree.fleet.form import BUILDS, BY_NAME, PARTS, REFUSED, SNAPSHOTS, TABLES
 from filigree.fleet.identity import Row, text_of
-from filigree.fleet.store import File, Store
+from filigree.fleet.store import File, FleetStore
 from filigree.fleet.taking import Taken, rows_of, snapshot_identity, taken_of
 from filigree.fleet.tidying import LOOSE, merged
 from filigree.formats.host_list import ListedHost, read_hosts
@@ -41,7 +41,7 @@ _TRIES = 32
 _LIST_LIMIT = 64 << 20
 
 
-class Outcome(StrEnum):
+class GateOutcome(StrEnum):
     """What became of what was brought."""
 
     GATHERED = "gathered"
@@ -49,7 +49,7 @@ class Outcome(StrEnum):
     REFUSED = "refused"
 
 
-class Vouched(StrEnum):
+class VouchedBy(StrEnum):
     """Who vouches for a snapshot: a key that the auditor listed for that host, or nobody."""
 
     SIGNED = "signed"
@@ -62,13 +62,13 @@ class GatherRow:
 
     what: str
     host: str | None
-    outcome: Outcome
-    why: str | None
-    snapshot: str | None
-    vouched: Vouched | None
-    taken_at: datetime | None
-    packages: int | None
-    paths: int | None
+    outcome: GateOutcome
+    why: str | None = None
+    snapshot: str | None = None
+    vouched: VouchedBy | None = None
+    taken_at: datetime | None = None
+    packages: int | None = None
+    paths: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,12 +106,12 @@ class _Brought:
 
     what: str
     taken: Taken
-    vouched: Vouched
+    vouched: VouchedBy
     signer: str | None
 
 
 def gather(
-    store: Store, snapshots: Sequence[str], how: Gathering
+    store: FleetStore, snapshots: Sequence[str], how: Gathering
 ) -> Answer[GatherRow, GatherSummary]:
     """Take in snapshots, and the roots of `how`. Bad news where one was refused.
 
@@ -135,32 +135,37 @@ def gather(
             waiting = []
     rows += gate.write(waiting)
     gate.tidy()
-    counts = {one: sum(row.outcome is one for row in rows) for one in Outcome}
+    counts = {one: sum(row.outcome is one for row in rows) for one in GateOutcome}
     summary = GatherSummary(
-        counts[Outcome.GATHERED], counts[Outcome.KNOWN], counts[Outcome.REFUSED], gate.hosts()
+        counts[GateOutcome.GATHERED],
+        counts[GateOutcome.KNOWN],
+        counts[GateOutcome.REFUSED],
+        gate.hosts(),
     )
-    gaps = [Gap(row.what, row.why or "") for row in rows if row.outcome is Outcome.REFUSED]
+    gaps = [Gap(row.what, row.why or "") for row in rows if row.outcome is GateOutcome.REFUSED]
     return Answer(
         "fleet gather", SystemLabel(store.address, "fleet", f"{summary.hosts:,} hosts"), rows, summary,
         gaps, bad_news=bool(gaps),
     )  # fmt: skip
 
 
-def take_in(store: Store, hosts: Iterable[Taken], how: Gathering, at_once: int = _AT_ONCE) -> int:
+def take_in(
+    store: FleetStore, hosts: Iterable[Taken], how: Gathering, at_once: int = _AT_ONCE
+) -> int:
     """Write hosts that are rows already, whoever made those: nobody vouches for them. How many were
     new."""
     gate = _Gate(store, how)
     told: list[GatherRow] = []
     waiting: list[_Brought] = []
     for taken in hosts:
-        waiting.append(_Brought(taken.host, taken, Vouched.NOBODY, None))
+        waiting.append(_Brought(taken.host, taken, VouchedBy.NOBODY, None))
         if len(waiting) >= at_once:
             told += gate.write(waiting)
             gate.tidy()
             waiting = []
     told += gate.write(waiting)
     gate.tidy()
-    return sum(row.outcome is Outcome.GATHERED for row in told)
+    return sum(row.outcome is GateOutcome.GATHERED for row in told)
 
 
 def _in_order(snapshots: Sequence[str]) -> list[str]:
@@ -178,7 +183,7 @@ def _in_order(snapshots: Sequence[str]) -> list[str]:
 
 
 class _Gate:
-    def __init__(self, store: Store, how: Gathering) -> None:
+    def __init__(self, store: FleetStore, how: Gathering) -> None:
         self._store = store
         self._how = how
         self._now = how.now or datetime.now(UTC)
@@ -196,7 +201,7 @@ class _Gate:
                 host, at = self._how.name or _host_name(system, what), self._now
                 if self._listed is not None and what not in self._how.roots:
                     raise _Refused("it is no snapshot, and nobody signed it")
-                vouched, signer = Vouched.NOBODY, None
+                vouched, signer = VouchedBy.NOBODY, None
             else:
                 host, at = taken.label or taken.host or _stem(what), _moment(taken.ended)
                 vouched, signer = self._vouched(system, host)
@@ -206,15 +211,15 @@ class _Gate:
                 what, taken_of(system, host, at, self._options, self._how.rules), vouched, signer
             )
 
-    def _vouched(self, system: System, host: str) -> tuple[Vouched, str | None]:
+    def _vouched(self, system: System, host: str) -> tuple[VouchedBy, str | None]:
         if self._listed is None:
-            return Vouched.NOBODY, None
+            return VouchedBy.NOBODY, None
         own = self._listed.get(host)
         if own is None:
             raise _Refused(f"no host of the list is called {host}")
         signer = _signer(system, own)
         if signer is not None:
-            return Vouched.SIGNED, signer
+            return VouchedBy.SIGNED, signer
         for other in self._listed.values():
             if other.name != host and _signer(system, other) is not None:
                 raise _Refused(
@@ -261,7 +266,7 @@ class _Gate:
             identity = snapshot_identity(one.taken)
             late = latest.get(one.taken.host)
             if identity in seen:
-                told.append(_row(one, Outcome.KNOWN, identity))
+                told.append(_row(one, GateOutcome.KNOWN, identity))
                 continue
             if self._listed is not None and late is not None and one.taken.taken_at <= late:
                 why = "there is a newer one of that host: this may be a replay"
@@ -275,7 +280,7 @@ class _Gate:
             seen.add(identity)
             latest[one.taken.host] = max(late or 0, one.taken.taken_at)
             rows[SNAPSHOTS.name].append(_snapshot_row(one, identity, self._now))
-            told.append(_row(one, Outcome.GATHERED, identity))
+            told.append(_row(one, GateOutcome.GATHERED, identity))
         return told, rows
 
     def _files(self, rows: dict[str, list[Row]]) -> list[File]:
@@ -295,7 +300,7 @@ class _Gate:
         row = (text_of(what), host and text_of(host), text_of(why), int(self._now.timestamp()))
         if row not in self._refusals:
             self._refusals.append(row)
-        return GatherRow(what, host, Outcome.REFUSED, why, None, None, None, None, None)
+        return GatherRow(what=what, host=host, outcome=GateOutcome.REFUSED, why=why)
 
     def tidy(self) -> None:
         """Compact the store, if it is time."""
@@ -316,16 +321,16 @@ def _snapshot_row(one: _Brought, identity: str, now: datetime) -> Row:
     return (*texts, *(parts[name] for name in PARTS), *numbers)
 
 
-def _row(one: _Brought, outcome: Outcome, identity: str) -> GatherRow:
+def _row(one: _Brought, outcome: GateOutcome, identity: str) -> GatherRow:
     taken = one.taken
     return GatherRow(
-        one.what, taken.host, outcome, None, identity, one.vouched,
-        datetime.fromtimestamp(taken.taken_at, UTC), taken.packages, taken.paths,
+        what=one.what, host=taken.host, outcome=outcome, snapshot=identity, vouched=one.vouched,
+        taken_at=datetime.fromtimestamp(taken.taken_at, UTC), packages=taken.packages, paths=taken.paths,
     )  # fmt: skip
 
 
 @contextmanager
-def _known(store: Store) -> Iterator[DuckEngine]:
+def _known(store: FleetStore) -> Iterator[DuckEngine]:
     """What a store has, to be asked. Raises BadQuestion where a file of it is gone."""
     wanted = [BUILDS, SNAPSHOTS]
     files = {table.name: store.local(store.list.of(table.name)) for table in wanted}

@@ -68,7 +68,7 @@ class FileList:
         return [one for one in self.files if one.table == table]
 
 
-class Store:
+class FleetStore:
     """A store, opened. Raises BadQuestion where there is none, or it is of a form that is not known."""
 
     def __init__(self, address: str, make: bool = False) -> None:

@@ -4,11 +4,12 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
-from filigree.fleet.form import BUILD_FILES, BUILD_NEEDS, BUILDS, BY_NAME, PARTS
+from filigree.fleet.form import BUILD_FILES, BUILD_GIVES, BUILD_NEEDS, BUILDS, BY_NAME, PARTS
 from filigree.fleet.identity import Row, Value, identity_of, number_of, text_of
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, FileRecord, Kind
 from filigree.model.findings import Part
+from filigree.model.needs import Condition, Join, Need, Term
 from filigree.model.package import Package
 from filigree.model.roles import role_of
 from filigree.questions.commands.strays import Stray
@@ -26,12 +27,13 @@ _MADE = frozenset({Cause.BYTECODE, Cause.ALTERNATIVE, Cause.LINK})
 
 @dataclass(slots=True)
 class Build:
-    """A build: its own row, and those of its files and needs."""
+    """A build: its own row, and those of its files, of its needs, and of what it answers to."""
 
     identity: str
     row: Row
     files: list[Row]
     needs: list[Row]
+    gives: list[Row]
 
 
 @dataclass(slots=True)
@@ -131,7 +133,10 @@ def build_of(system: System, package: Package) -> Build:
     """A package on record as a build: what was shipped, without what local policy makes of it."""
     records = system.records(package)
     files = sorted({_file_row(one.plain or one) for one in records.files()}, key=_sorting)
-    needs = sorted({plain((one.kind.value, one.text)) for one in records.needs()}, key=_sorting)
+    needs = list(dict.fromkeys(_need_rows(records.needs())))
+    gives = sorted(
+        {(text_of(one.name),) for one in records.capabilities()} | {(text_of(package.name),)}
+    )
     key = system.family.sort_key
     facts = plain((
         system.family.name, package.name, package.version, key(package.version) if key else None,
@@ -139,11 +144,41 @@ def build_of(system: System, package: Package) -> Build:
     ))  # fmt: skip
     numbers = (number_of(package.installed_size), len(files))
     # What is written with the package counts, and what its record on this host says of it does not.
-    identity = identity_of([facts, ("files",), *files, ("needs",), *needs])
+    identity = identity_of([facts, ("files",), *files, ("needs",), *needs, ("gives",), *gives])
     return Build(
         identity, (identity, *facts, *numbers), [(identity, *row) for row in files],
-        [(identity, *row) for row in needs],
+        [(identity, *row) for row in needs], [(identity, *row) for row in gives],
     )  # fmt: skip
+
+
+def _need_rows(needs: Iterable[Need]) -> Iterator[Row]:
+    """The clauses of needs: of each one name has to be there. What hangs on something else has none."""
+    clause = 0
+    for need in needs:
+        for names in _clauses(need.condition):
+            clause += 1
+            told: list[str | None] = [*names] or [None]
+            yield from (plain((need.kind.value, need.text, name, clause)) for name in told)
+
+
+def _clauses(condition: Condition) -> Iterator[list[str]]:
+    if isinstance(condition, Term):
+        yield [condition.name]
+    elif condition.join is Join.AND:
+        for part in condition.parts:
+            yield from _clauses(part)
+    elif condition.join in (Join.WITH, Join.WITHOUT):
+        yield from _clauses(condition.parts[0])
+    elif condition.join is Join.OR:
+        inner = [list(_clauses(part)) for part in condition.parts]
+        # An alternative of several that belong together is more than a list of names tells.
+        yield (
+            []
+            if any(len(one) != 1 or not one[0] for one in inner)
+            else [name for one in inner for name in one[0]]
+        )
+    else:
+        yield []
 
 
 def _file_row(record: FileRecord) -> Row:
@@ -237,6 +272,7 @@ def rows_of(
             found[BUILDS.name].append(build.row)
             found[BUILD_FILES.name] += build.files
             found[BUILD_NEEDS.name] += build.needs
+            found[BUILD_GIVES.name] += build.gives
     for name, part in taken.identities().items():
         if part not in known_parts:
             found[name] += [(part, *row) for row in taken.parts[name]]

@@ -10,9 +10,9 @@ from datetime import UTC, datetime, timedelta
 
 from filigree.access.shelves import FolderShelf
 from filigree.fleet.engines import DuckEngine, merge_tables, write_table
-from filigree.fleet.form import BY_NAME, PARTS, REFUSED, SNAPSHOTS, TABLES, Table
+from filigree.fleet.form import BY_NAME, PARTS, REFUSED, SNAPSHOTS, TABLES, FleetTable
 from filigree.fleet.identity import Row
-from filigree.fleet.store import LISTS, File, Store, digest_of
+from filigree.fleet.store import LISTS, File, FleetStore, digest_of
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.errors import BadQuestion
 
@@ -65,7 +65,7 @@ class Keeping:
         return self.days is None and self.monthly is None
 
 
-def tidy(store: Store, keeping: Keeping) -> Answer[TidyRow, TidySummary]:
+def tidy(store: FleetStore, keeping: Keeping) -> Answer[TidyRow, TidySummary]:
     """Check every digest, drop what is not kept, and compact. Bad news where a file is not what its
     digest
     says: such files stay, and nothing is dropped then."""
@@ -95,14 +95,14 @@ def tidy(store: Store, keeping: Keeping) -> Answer[TidyRow, TidySummary]:
     return Answer("fleet tidy", label, rows, summary, gaps, bad_news=bool(damaged))
 
 
-def _damaged(store: Store) -> list[File]:
+def _damaged(store: FleetStore) -> list[File]:
     return [
         one for one in store.list.files
         if (path := store.shelf.local(one.name)) is None or digest_of(path) != one.digest
     ]  # fmt: skip
 
 
-def merged(store: Store, most: int) -> None:
+def merged(store: FleetStore, most: int) -> None:
     """Make one file of the files of each table and month that has more than `most`."""
     for _ in range(_TRIES):
         groups: dict[tuple[str, str], list[File]] = {}
@@ -127,7 +127,7 @@ def merged(store: Store, most: int) -> None:
         store.refresh()
 
 
-def _dropped(store: Store, keeping: Keeping) -> int:
+def _dropped(store: FleetStore, keeping: Keeping) -> int:
     """Write the tables anew without what is not kept; how many snapshots went."""
     if keeping.everything:
         return 0
@@ -163,7 +163,7 @@ def kept_of(snapshots: Sequence[tuple[str, str, int]], keeping: Keeping) -> set[
     return kept | {snapshot for _, snapshot in last.values()}
 
 
-def _anew(store: Store, engine: DuckEngine, kept: set[str]) -> list[File]:
+def _anew(store: FleetStore, engine: DuckEngine, kept: set[str]) -> list[File]:
     """The files of all tables, of the rows that some snapshots need."""
     found: list[File] = []
     with tempfile.TemporaryDirectory(prefix="filigree-fleet-") as folder:
@@ -184,7 +184,7 @@ def _anew(store: Store, engine: DuckEngine, kept: set[str]) -> list[File]:
     return found
 
 
-def _needed(table: Table) -> str:
+def _needed(table: FleetTable) -> str:
     if table is SNAPSHOTS:
         return "snapshot IN (SELECT snapshot FROM kept)"
     if table is REFUSED:
@@ -195,7 +195,7 @@ def _needed(table: Table) -> str:
 
 
 @contextmanager
-def _all(store: Store) -> Iterator[DuckEngine]:
+def _all(store: FleetStore) -> Iterator[DuckEngine]:
     files = {table.name: store.local(store.list.of(table.name))[0] for table in TABLES}
     engine = DuckEngine([path for paths in files.values() for path in paths])
     try:
@@ -206,7 +206,7 @@ def _all(store: Store) -> Iterator[DuckEngine]:
         engine.close()
 
 
-def _sweep(store: Store) -> None:
+def _sweep(store: FleetStore) -> None:
     """Take away what no list names and nobody may still be writing or reading."""
     shelf = store.shelf
     if not isinstance(shelf, FolderShelf):

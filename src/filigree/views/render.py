@@ -74,6 +74,8 @@ SCREENS = {
                 "repos",
                 "gaps",
                 "ask",
+                "needed-by",
+                "timeline",
             )
         ),
         "fleet",

@@ -5,7 +5,7 @@ from typing import Any
 
 from filigree.fleet.engines import DuckEngine
 from filigree.fleet.form import TABLES
-from filigree.fleet.store import Store
+from filigree.fleet.store import FleetStore
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.errors import BadQuestion
 
@@ -21,7 +21,9 @@ class AskSummary:
     rows: int
 
 
-def ask(store: Store, text: str, seconds: float = SECONDS) -> Answer[dict[str, Any], AskSummary]:
+def ask(
+    store: FleetStore, text: str, seconds: float = SECONDS
+) -> Answer[dict[str, Any], AskSummary]:
     """The rows that one SELECT answers, as records by the names of columns. It sees the tables of the
     store
     and nothing else, and takes bounded time, memory and rows. Raises BadQuestion."""

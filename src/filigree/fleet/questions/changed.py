@@ -59,24 +59,9 @@ def changed(
 
 
 def _packages(fleet: Fleet) -> list[ChangedRow]:
-    text = (
-        "SELECT e.host, b.name, min(b.version) FROM {one} e JOIN {other} o ON o.host = e.host "
-        "JOIN sets s ON "
-        "s.part = e.sets JOIN builds b ON b.build = s.build WHERE e.sets <> o.sets AND s.build "
-        "NOT IN (SELECT "
-        "build FROM sets t WHERE t.part = o.sets) GROUP BY e.host, b.name"
-    )
-    before = {(h, n): v for h, n, v in fleet.run(text.format(one="earlier", other="later"))}
-    after = {(h, n): v for h, n, v in fleet.run(text.format(one="later", other="earlier"))}
-    steps = {
-        (h, n, v): f"{action} by the history" for h, n, v, action in fleet.run(
-            "SELECT l.host, v.package, v.version, min(v.action) FROM later l JOIN earlier e ON "
-            "e.host = l.host "
-            "JOIN events v ON v.part = l.events WHERE e.sets <> l.sets AND v.happened_at > "
-            "e.taken_at - 86400 "
-            "GROUP BY l.host, v.package, v.version"
-        )
-    }  # fmt: skip
+    before = {(h, n): v for h, n, v in fleet.run(_ONLY_IN.format(one="earlier", other="later"))}
+    after = {(h, n): v for h, n, v in fleet.run(_ONLY_IN.format(one="later", other="earlier"))}
+    steps = {(h, n, v): f"{action} by the history" for h, n, v, action in fleet.run(_STEPS)}
     rows = []
     for host, name in sorted({*before, *after}):
         was, is_ = before.get((host, name)), after.get((host, name))
@@ -89,6 +74,24 @@ def _packages(fleet: Fleet) -> list[ChangedRow]:
             host, Changed.PACKAGE, change, name, was, is_, None if was == is_ else why
         ))  # fmt: skip
     return rows
+
+
+_ONLY_IN = """
+SELECT e.host, b.name, min(b.version)
+FROM {one} e JOIN {other} o ON o.host = e.host
+JOIN sets s ON s.part = e.sets
+JOIN builds b ON b.build = s.build
+WHERE e.sets <> o.sets AND s.build NOT IN (SELECT build FROM sets t WHERE t.part = o.sets)
+GROUP BY e.host, b.name
+"""
+# A clock of a log may be a day off, for want of a zone.
+_STEPS = """
+SELECT l.host, v.package, v.version, min(v.action)
+FROM later l JOIN earlier e ON e.host = l.host
+JOIN events v ON v.part = l.events
+WHERE e.sets <> l.sets AND v.happened_at > e.taken_at - 86400
+GROUP BY l.host, v.package, v.version
+"""
 
 
 def _others(

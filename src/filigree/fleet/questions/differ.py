@@ -56,8 +56,8 @@ def _records(fleet: Fleet) -> list[DifferRow]:
         for digest, hosts in others:
             which = fleet.run(_WHICH, [path, family, name, version, architecture, digest])
             rows.append(DifferRow(
-                hosts, most, total, path, name, version, "record", digest, usual,
-                [str(host) for (host,) in which],
+                hosts=hosts, most=most, of=total, path=path, package=name, version=version, how="record",
+                found=digest, usual=usual, which=[str(host) for (host,) in which],
             ))  # fmt: skip
     return rows
 
@@ -105,26 +105,15 @@ def _deviating(fleet: Fleet) -> list[DifferRow]:
     fleet.engine.keep("total", _TOTAL)
     fleet.engine.keep("few", _FEW)
     which: dict[tuple[object, ...], list[str]] = {}
-    for host, *key in fleet.run(
-        "SELECT c.host, f.path, f.build, f.how, f.digest FROM few f JOIN deviations d ON d.path "
-        "= f.path AND "
-        f"d.build = f.build AND {_HOW} = f.how AND coalesce(d.digest, '') = f.digest JOIN chosen c ON "
-        "c.deviations = d.part JOIN sets s ON s.part = c.sets AND s.build = f.build ORDER BY c.host"
-    ):
+    for host, *key in fleet.run(_WHO):
         which.setdefault(tuple(key), []).append(str(host))
     return [
         DifferRow(
-            int(hosts), int(total) - int(off), int(total), path, name, version, how, digest or None,
-            usual,
-            which.get((path, build, how, digest), [])[:_NAMED],
+            hosts=int(hosts), most=int(total) - int(off), of=int(total), path=path, package=name,
+            version=version, how=how, found=digest or None, usual=usual,
+            which=which.get((path, build, how, digest), [])[:_NAMED],
         )
-        for path, build, how, digest, hosts, off, total, name, version, usual in fleet.run(
-            "SELECT w.path, w.build, w.how, w.digest, w.hosts, w.off, w.total, w.name, w.version, "
-            "min(coalesce(f.digest, f.link_target)) FROM few w LEFT JOIN build_files f ON "
-            "f.build = w.build AND "
-            "f.path = w.path GROUP BY w.path, w.build, w.how, w.digest, w.hosts, w.off, w.total, "
-            "w.name, w.version"
-        )
+        for path, build, how, digest, hosts, off, total, name, version, usual in fleet.run(_USUAL)
     ]  # fmt: skip
 
 
@@ -151,4 +140,19 @@ JOIN total t ON t.build = o.build
 JOIN (SELECT path, build, sum(hosts) AS hosts FROM off GROUP BY path, build) a
     ON a.path = o.path AND a.build = o.build
 WHERE 2 * o.hosts < t.hosts
+"""
+_WHO = f"""
+SELECT c.host, f.path, f.build, f.how, f.digest
+FROM few f
+JOIN deviations d ON d.path = f.path AND d.build = f.build AND {_HOW} = f.how
+    AND coalesce(d.digest, '') = f.digest
+JOIN chosen c ON c.deviations = d.part
+JOIN sets s ON s.part = c.sets AND s.build = f.build
+ORDER BY c.host
+"""
+_USUAL = """
+SELECT w.path, w.build, w.how, w.digest, w.hosts, w.off, w.total, w.name, w.version,
+    min(coalesce(f.digest, f.link_target))
+FROM few w LEFT JOIN build_files f ON f.build = w.build AND f.path = w.path
+GROUP BY w.path, w.build, w.how, w.digest, w.hosts, w.off, w.total, w.name, w.version
 """

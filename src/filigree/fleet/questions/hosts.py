@@ -38,9 +38,10 @@ def hosts(fleet: Fleet) -> Answer[HostRow, FleetSummary]:
     off = {str(host): int(count) for host, count in fleet.run(_OFF)}
     rows = [
         HostRow(
-            host, family, label, time_of(taken_at),
-            max(0, (int(fleet.wish.moment.timestamp()) - int(taken_at)) // 86400), int(packages),
-            int(deviations or 0), int(gaps or 0), vouched, clusters.get(host, 0), off.get(host, 0),
+            host=host, family=family, label=label, seen_at=time_of(taken_at),
+            age=max(0, (int(fleet.wish.moment.timestamp()) - int(taken_at)) // 86400),
+            packages=int(packages), deviations=int(deviations or 0), gaps=int(gaps or 0), vouched=vouched,
+            cluster=clusters.get(host, 0), off=off.get(host, 0),
         )
         for host, family, label, taken_at, packages, vouched, deviations, gaps in fleet.run(_HOSTS)
     ]  # fmt: skip

@@ -68,35 +68,43 @@ def fleet_keys(fleet: Fleet) -> Answer[FleetKeyRow, FleetSummary]:
         FleetKeyRow(
             int(hosts), print_, identity, int(every or 0), weakness, time_of(expires), first
         )
-        for hosts, print_, identity, every, weakness, expires, first in fleet.run(
-            "SELECT count(DISTINCT c.host), k.fingerprint, min(k.identity), count(DISTINCT CASE WHEN "
-            "k.everything = 1 THEN c.host END), min(k.weakness), min(k.expires_at), min(c.host) "
-            "FROM keys k "
-            "JOIN chosen c ON c.keys = k.part GROUP BY k.fingerprint ORDER BY 1, k.fingerprint"
-        )
+        for hosts, print_, identity, every, weakness, expires, first in fleet.run(_KEYS)
     ]
     return fleet.answer("keys", rows)
+
+
+_KEYS = """
+SELECT count(DISTINCT c.host), k.fingerprint, min(k.identity),
+    count(DISTINCT CASE WHEN k.everything = 1 THEN c.host END),
+    min(k.weakness), min(k.expires_at), min(c.host)
+FROM keys k JOIN chosen c ON c.keys = k.part
+GROUP BY k.fingerprint ORDER BY 1, k.fingerprint
+"""
 
 
 def fleet_repos(fleet: Fleet) -> Answer[FleetRepositoryRow, FleetSummary]:
     """Every repository, what the fewest hosts have first."""
     rows = [
         FleetRepositoryRow(
-            int(hosts), identity, address, int(enabled), int(unsigned), signature, other, time_of(made),
-            time_of(last), first,
+            hosts=int(hosts), identity=identity, address=address, enabled=int(enabled),
+            unsigned_allowed=int(unsigned), signature=signature, other_release=other,
+            made_first=time_of(made), made_last=time_of(last), first_host=first,
         )
-        for hosts, identity, address, enabled, unsigned, signature, other, made, last, first in fleet.run(
-            "SELECT count(DISTINCT c.host), r.identity, r.address, count(DISTINCT CASE WHEN "
-            "r.enabled = 1 THEN "
-            "c.host END), count(DISTINCT CASE WHEN r.unsigned_allowed = 1 THEN c.host END), "
-            "min(r.signature), "
-            "min(r.other_release), min(r.made_at), max(r.made_at), min(c.host) FROM repositories "
-            "r JOIN chosen "
-            "c ON c.repositories = r.part GROUP BY r.identity, r.address ORDER BY 1, r.identity, "
-            "r.address"
-        )
+        for (
+            hosts, identity, address, enabled, unsigned, signature, other, made, last, first,
+        ) in fleet.run(_REPOSITORIES)
     ]  # fmt: skip
     return fleet.answer("repos", rows)
+
+
+_REPOSITORIES = """
+SELECT count(DISTINCT c.host), r.identity, r.address,
+    count(DISTINCT CASE WHEN r.enabled = 1 THEN c.host END),
+    count(DISTINCT CASE WHEN r.unsigned_allowed = 1 THEN c.host END),
+    min(r.signature), min(r.other_release), min(r.made_at), max(r.made_at), min(c.host)
+FROM repositories r JOIN chosen c ON c.repositories = r.part
+GROUP BY r.identity, r.address ORDER BY 1, r.identity, r.address
+"""
 
 
 def fleet_findings(fleet: Fleet, by_host: bool = False) -> Answer[FleetFindingRow, FleetSummary]:
@@ -106,20 +114,12 @@ def fleet_findings(fleet: Fleet, by_host: bool = False) -> Answer[FleetFindingRo
     group = "f.rule, f.severity" + (", f.title, c.host" if by_host else "")
     rows = [
         FleetFindingRow(
-            int(hosts),
-            Severity(severity),
-            rule,
-            title if by_host else titles.get(rule, title),
-            int(pieces or 0),
-            first,
+            int(hosts), Severity(severity), rule, title if by_host else titles.get(rule, title),
+            int(pieces or 0), first,
         )
-        for hosts, severity, rule, title, pieces, first in fleet.run(
-            "SELECT count(DISTINCT c.host), f.severity, f.rule, min(f.title), sum(f.pieces), "
-            "min(c.host) FROM "
-            f"findings f JOIN chosen c ON c.findings = f.part GROUP BY {group}"
-        )
+        for hosts, severity, rule, title, pieces, first in fleet.run(f"{_FINDINGS} GROUP BY {group}")
         if severity in list(Severity)
-    ]
+    ]  # fmt: skip
     rows.sort(
         key=lambda row: (
             severity_rank(row.severity),
@@ -132,15 +132,16 @@ def fleet_findings(fleet: Fleet, by_host: bool = False) -> Answer[FleetFindingRo
     return fleet.answer("findings", rows, any(row.severity.at_least(Severity.HIGH) for row in rows))
 
 
+_FINDINGS = """
+SELECT count(DISTINCT c.host), f.severity, f.rule, min(f.title), sum(f.pieces), min(c.host)
+FROM findings f JOIN chosen c ON c.findings = f.part
+"""
+
+
 def fleet_gaps(fleet: Fleet) -> Answer[FleetGapRow, FleetSummary]:
     """What could not be looked at, and what was refused, what concerns the most hosts first."""
     rows = [
-        FleetGapRow(int(hosts), what, why, first)
-        for hosts, what, why, first in fleet.run(
-            "SELECT count(DISTINCT c.host) AS hosts, g.what, g.why, min(c.host) FROM gaps g JOIN "
-            "chosen c ON "
-            "c.gaps = g.part GROUP BY g.what, g.why ORDER BY hosts DESC, g.what, g.why"
-        )
+        FleetGapRow(int(hosts), what, why, first) for hosts, what, why, first in fleet.run(_GAPS)
     ]
     rows += [
         FleetGapRow(0, what, why, host)
@@ -149,3 +150,10 @@ def fleet_gaps(fleet: Fleet) -> Answer[FleetGapRow, FleetSummary]:
         )
     ]
     return fleet.answer("gaps", rows)
+
+
+_GAPS = """
+SELECT count(DISTINCT c.host) AS hosts, g.what, g.why, min(c.host)
+FROM gaps g JOIN chosen c ON c.gaps = g.part
+GROUP BY g.what, g.why ORDER BY hosts DESC, g.what, g.why
+"""
