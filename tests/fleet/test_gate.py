@@ -167,6 +167,13 @@ def test_a_root_is_gathered_as_it_is_now(place: Path) -> None:
     assert again.outcome is GateOutcome.GATHERED
 
 
+def test_with_a_list_no_root_is_taken_in(place: Path) -> None:
+    with pytest.raises(BadQuestion, match="signed by nobody"):
+        gathered(place, roots=(str(place / "root"),), name="heron")
+    (row,) = gathered(place, str(place / "root"))  # nor where it is named as a snapshot
+    assert row.outcome is GateOutcome.REFUSED
+
+
 def test_a_time_that_has_not_come_is_refused(place: Path) -> None:
     path = kept(place, "one", "heron")
     (row,) = gathered(place, path, listed=False, now=datetime(2020, 1, 1, tzinfo=UTC))

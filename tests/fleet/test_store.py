@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.access.shelves import FolderShelf, open_shelf
+from filigree.access.shelves import FolderShelf
 from filigree.fleet.asked import FleetWish, asked
 from filigree.fleet.engines import DuckEngine, write_table
 from filigree.fleet.form import BUILDS, SNAPSHOTS, VERSION
@@ -312,8 +312,6 @@ def test_what_is_no_store(tmp_path: Path) -> None:
     (tmp_path / "empty").mkdir(mode=0o700)
     with pytest.raises(BadQuestion, match="no store"):
         FleetStore(str(tmp_path / "empty"))
-    with pytest.raises(BadQuestion, match="no store is known"):
-        open_shelf("gopher://store")
 
 
 def test_a_name_on_a_shelf_stays_what_it_was(tmp_path: Path) -> None:

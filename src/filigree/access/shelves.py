@@ -31,6 +31,12 @@ class Shelf(Protocol):
         """What a person calls it by."""
         ...
 
+    @property
+    def doubt(self) -> str | None:
+        """Why what is kept there is only somebody's word; None where nobody else could have written
+        it."""
+        ...
+
     def names(self, folder: str) -> list[str]:
         """The names of the files in a folder, sorted; none where there is no such folder."""
         ...
@@ -59,9 +65,19 @@ class Shelf(Protocol):
         """Take a file away, if it is there."""
         ...
 
+    def age(self, name: str) -> float:
+        """How many seconds ago a file was put there; 0 for one that is not there."""
+        ...
+
+    def sweep(self, folder: str, age: float) -> None:
+        """Take away what was begun so many seconds ago, and never given its name."""
+        ...
+
 
 class FolderShelf:
     """A folder of one's own: what others may write to is not believed."""
+
+    doubt: str | None = None
 
     def __init__(self, folder: str, make: bool) -> None:
         self.address = folder
@@ -183,11 +199,15 @@ def _told(where: str) -> Iterator[None]:
         raise BadQuestion(f"it cannot be kept: {words_of(error)}", where) from error
 
 
-def open_shelf(address: str, make: bool = False) -> Shelf:
-    """A store's files, by its address: a folder. With `make` it is made where there is none.
+def open_shelf(address: str, make: bool = False, cache: str | None = None) -> Shelf:
+    """A store's files, by its address: a folder, or an object store, of which copies are kept in
+    `cache`. With
+    `make` a folder is made where there is none.
 
     Raises BadQuestion where there is none, or others could have written what is in it.
     """
     if "://" in address:
-        raise BadQuestion("no store is known at such an address", address, "name a folder")
+        from filigree.access.object_shelf import ObjectShelf
+
+        return ObjectShelf(address, cache)
     return FolderShelf(address, make)

@@ -75,7 +75,9 @@ def gather(
     )  # fmt: skip
     try:
         answer = gather(
-            FleetStore(typed_path(store), make=True), [*map(typed_path, snapshots or ())], how
+            FleetStore(typed_path(store), make=True, cache=cache_folder()),
+            [*map(typed_path, snapshots or ())],
+            how,
         )
     finally:
         line.close()
@@ -105,7 +107,9 @@ def tidy(
     from filigree.fleet.store import FleetStore
     from filigree.fleet.tidying import Keeping, TidyRow, tidy
 
-    return tidy(FleetStore(typed_path(store)), Keeping(keep_days, keep_monthly)), TidyRow
+    return tidy(
+        FleetStore(typed_path(store), cache=cache_folder()), Keeping(keep_days, keep_monthly)
+    ), TidyRow
 
 
 @shown
@@ -342,7 +346,7 @@ def ask(
     from filigree.fleet.questions.ask import ask
     from filigree.fleet.store import FleetStore
 
-    return ask(FleetStore(typed_path(store)), typed_path(text)), dict
+    return ask(FleetStore(typed_path(store), cache=cache_folder()), typed_path(text)), dict
 
 
 _COMMANDS: tuple[tuple[str, Callable[..., Any], tuple[str, ...]], ...] = (

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from filigree.cli.asked import Shared, When
+from filigree.cli.files import cache_folder
 from filigree.cli.options import typed_path
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
@@ -98,7 +99,7 @@ def ask_of(
     from filigree.fleet.store import FleetStore
 
     wish = FleetWish(tuple(map(typed_path, hosts or ())), time_from(as_of, end=True))
-    with asked(FleetStore(typed_path(store)), wish) as fleet:
+    with asked(FleetStore(typed_path(store), cache=cache_folder()), wish) as fleet:
         return ask(fleet)
 
 

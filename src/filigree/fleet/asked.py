@@ -114,7 +114,11 @@ class Fleet:
             self.gaps.append(
                 Gap(f"something at {many(silent)}", "it could not be looked at: ask for gaps")
             )
-        refused = int(self.run(f"SELECT count(*) FROM {REFUSED.name}")[0][0])
+        refused = int(
+            self.run(f"SELECT count(*) FROM (SELECT DISTINCT what, why FROM {REFUSED.name}) told")[
+                0
+            ][0]
+        )
         if refused:
             self.gaps.append(Gap(counted(refused, "snapshot"), "refused: ask for gaps"))
         for one in self.wish.hosts:
@@ -191,6 +195,8 @@ def asked(store: FleetStore, wish: FleetWish, engine: Engine | None = None) -> I
         for table in TABLES:
             used.register(table, tables.get(table.name, []))
         fleet = Fleet(store, used, wish)
+        if store.shelf.doubt is not None:
+            fleet.gaps.append(Gap(f"who vouches for {store.address}", store.shelf.doubt))
         if gone:
             why = "they are gone, or others could have written them"
             fleet.gaps.append(Gap(counted(len(gone), "file") + " of the store", why))

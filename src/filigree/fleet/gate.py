@@ -117,6 +117,11 @@ def gather(
 
     Raises BadQuestion where the list of hosts is none, or the store cannot be written.
     """
+    if how.hosts is not None and how.roots:
+        why = "with a list only what is signed is taken in, and a root is signed by nobody"
+        raise BadQuestion(
+            why, how.roots[0], "gather it without the list, or a snapshot that is signed"
+        )
     gate = _Gate(store, how)
     rows: list[GatherRow] = []
     every = [*_in_order(snapshots), *how.roots]
@@ -199,7 +204,7 @@ class _Gate:
             taken = system.tree.taken
             if taken is None:
                 host, at = self._how.name or _host_name(system, what), self._now
-                if self._listed is not None and what not in self._how.roots:
+                if self._listed is not None:
                     raise _Refused("it is no snapshot, and nobody signed it")
                 vouched, signer = VouchedBy.NOBODY, None
             else:

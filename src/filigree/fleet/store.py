@@ -71,9 +71,11 @@ class FileList:
 class FleetStore:
     """A store, opened. Raises BadQuestion where there is none, or it is of a form that is not known."""
 
-    def __init__(self, address: str, make: bool = False) -> None:
+    def __init__(
+        self, address: str, make: bool = False, cache: str | None = None, shelf: Shelf | None = None
+    ) -> None:
         self.address = address
-        self.shelf: Shelf = open_shelf(address, make)
+        self.shelf: Shelf = shelf or open_shelf(address, make, cache)
         self.list = self._last()
         if not make and not self.list.number:
             raise BadQuestion(

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from filigree.access.shelves import FolderShelf
+from filigree.access.shelves import Shelf
 from filigree.fleet.engines import DuckEngine, merge_tables, write_table
 from filigree.fleet.form import BY_NAME, PARTS, REFUSED, SNAPSHOTS, TABLES, FleetTable
 from filigree.fleet.identity import Row
@@ -209,8 +209,6 @@ def _all(store: FleetStore) -> Iterator[DuckEngine]:
 def _sweep(store: FleetStore) -> None:
     """Take away what no list names and nobody may still be writing or reading."""
     shelf = store.shelf
-    if not isinstance(shelf, FolderShelf):
-        return
     counted = {one.name for one in store.list.files}
     for table in TABLES:
         for month in shelf.names(table.name):
@@ -225,5 +223,5 @@ def _sweep(store: FleetStore) -> None:
     shelf.sweep(LISTS, _AGE)
 
 
-def _is_old(shelf: FolderShelf, name: str) -> bool:
+def _is_old(shelf: Shelf, name: str) -> bool:
     return shelf.age(name) > _AGE
