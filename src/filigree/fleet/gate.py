@@ -26,19 +26,15 @@ from filigree.fleet.identity import Row, text_of
 from filigree.fleet.store import File, FleetStore
 from filigree.fleet.taking import Taken, rows_of, snapshot_identity, taken_of
 from filigree.fleet.tidying import LOOSE, merged
-from filigree.formats.host_list import ListedHost, read_hosts
-from filigree.formats.office_files import OfficeFileError
+from filigree.fleet.vouching import listed_hosts, signer_of
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.errors import BadQuestion, FiligreeError
-from filigree.model.signatures import SignatureVerdict
-from filigree.questions.keeping.statement import judge_snapshot
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.timeline.times import EARLY
 from filigree.system import System, open_system
 
 _AT_ONCE = 64
 _TRIES = 32
-_LIST_LIMIT = 64 << 20
 
 
 class GateOutcome(StrEnum):
@@ -192,7 +188,7 @@ class _Gate:
         self._store = store
         self._how = how
         self._now = how.now or datetime.now(UTC)
-        self._listed = _listed(how.hosts) if how.hosts is not None else None
+        self._listed = listed_hosts(how.hosts) if how.hosts is not None else None
         self._options = RepositoryOptions(cache=how.cache, quiet=True)
         self._refusals: list[Row] = []
 
@@ -222,11 +218,11 @@ class _Gate:
         own = self._listed.get(host)
         if own is None:
             raise _Refused(f"no host of the list is called {host}")
-        signer = _signer(system, own)
+        signer = signer_of(system, own)
         if signer is not None:
             return VouchedBy.SIGNED, signer
         for other in self._listed.values():
-            if other.name != host and _signer(system, other) is not None:
+            if other.name != host and signer_of(system, other) is not None:
                 raise _Refused(
                     f"it claims to be of {host}, and is signed by the key of {other.name}"
                 )
@@ -352,31 +348,6 @@ def _known(store: FleetStore) -> Iterator[DuckEngine]:
         yield engine
     finally:
         engine.close()
-
-
-def _listed(path: str) -> dict[str, ListedHost]:
-    try:
-        with open(path, "rb") as file:
-            data = file.read(_LIST_LIMIT + 1)
-        hosts = read_hosts(data)
-    except OfficeFileError as error:
-        raise BadQuestion(str(error), path) from error
-    except OSError as error:
-        raise BadQuestion(f"it cannot be read: {error.strerror}", path) from error
-    folder = os.path.dirname(os.path.abspath(path))
-    return {
-        one.name: ListedHost(one.name, tuple(os.path.join(folder, key) for key in one.keys))
-        for one in hosts
-    }
-
-
-def _signer(system: System, host: ListedHost) -> str | None:
-    """The fingerprint of the key of a host that signed a snapshot; None where none did."""
-    judge_snapshot(system, host.keys)
-    found = system.snapshot_signature
-    if found is None or found.verdict is not SignatureVerdict.GOOD:
-        return None
-    return next((one.fingerprint for one in found.signers if one.fingerprint), "unknown")
 
 
 def _moment(text: str) -> datetime:

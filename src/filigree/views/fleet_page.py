@@ -30,8 +30,10 @@ _HEAD = f"""# A fleet: many hosts, asked as one
 
 A folder of your own that nobody else may write to; or an object store by its address (`s3://…`, with the
 extra `objects`), of which copies are kept in your cache under their digests. Who may write to objects only
-their owner knows: every answer out of one says on whose word it rests. `lists/NUMBER.json` names the files that count, by
-table, month, rows and SHA-256; the highest number counts. Files and lists never change. A writer puts its
+their owner knows: every answer out of one says on whose word it rests.
+
+`lists/NUMBER.json` names the files that count, by table, month, rows and SHA-256; the highest number
+counts. Files and lists never change. A writer puts its
 files down first (written beside, then renamed), and then makes the next list, which can be made but once:
 who comes second reads the first one's list, and begins again with what is known by then. So a writer may
 be ended at any moment, and two may gather at once.
