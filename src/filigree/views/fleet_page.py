@@ -29,8 +29,8 @@ _HEAD = f"""# A fleet: many hosts, asked as one
 ## The store
 
 A folder of your own that nobody else may write to; or an object store by its address (`s3://…`, with the
-extra `objects`), of which copies are kept in your cache under their digests. Who may write to objects only
-their owner knows: every answer out of one says on whose word it rests.
+extra `objects`): copies are kept in your cache, under their digests. Who may write to objects only their
+owner knows: every answer out of one says on whose word it rests.
 
 `lists/NUMBER.json` names the files that count, by table, month, rows and SHA-256; the highest number
 counts. Files and lists never change. A writer puts its
