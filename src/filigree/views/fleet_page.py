@@ -45,6 +45,8 @@ files of each table and month; gathering does the last by itself where there are
 or not what its digest says is bad news, and nothing is dropped then. What no list names is swept away
 when it is a day old.
 
+How it grows, and what a million hosts would take: [measured, and on paper](fleet-growth.md).
+
 A store of a newer form than this one is refused. This is form {VERSION}, the first: there is nothing to
 bring up to it yet.
 
