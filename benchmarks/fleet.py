@@ -45,7 +45,7 @@ BUDGET = 3.0
 def base() -> Taken:
     """This machine as rows."""
     with open_system("/") as system:
-        return taken_of(system, "base", START, RepositoryOptions(quiet=True))
+        return taken_of(system, "base", START, RepositoryOptions())
 
 
 def made_up(one: Taken, count: int, day: int = 0) -> Iterator[Taken]:

@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -16,6 +17,7 @@ from filigree.fleet.gate import GateOutcome, Gathering, GatherRow, VouchedBy, ga
 from filigree.fleet.questions.ask import ask
 from filigree.fleet.questions.told import fleet_gaps
 from filigree.fleet.store import FleetStore
+from filigree.fleet.taking import taken_of
 from filigree.formats.host_list import read_hosts
 from filigree.formats.office_files import OfficeFileError
 from filigree.model.errors import BadQuestion
@@ -224,3 +226,42 @@ def test_a_list_that_cannot_be_used_lets_nobody_in(
     except BadQuestion:
         return
     assert row.outcome is GateOutcome.REFUSED
+
+
+@pytest.mark.parametrize(
+    ("error", "gathered_", "interrupted"), [(KeyboardInterrupt, 1, True), (RuntimeError, 2, False)]
+)
+def test_what_ends_or_breaks_one_costs_no_other(
+    place: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    error: type[BaseException],
+    gathered_: int,
+    interrupted: bool,
+) -> None:
+    calls: list[Any] = []
+
+    def spoilt(*told: Any) -> Any:
+        calls.append(told)
+        if len(calls) == 2:
+            raise error("spoilt")
+        return taken_of(*told)
+
+    paths = [kept(place, name, name) for name in ("one", "two", "three")]
+    monkeypatch.setattr("filigree.fleet.gate.taken_of", spoilt)
+    store = FleetStore(str(place / "store"), make=True)
+    answer = gather(store, paths, Gathering(rules=False))
+    assert answer.summary.gathered == gathered_
+    assert answer.interrupted is interrupted
+    assert answer.exit_status == (130 if interrupted else 1)
+    assert len(ask(FleetStore(store.address), "SELECT host FROM snapshots").records) == gathered_
+
+
+def test_a_replay_is_told_once_however_often_it_is_brought(place: Path) -> None:
+    older = kept(place, "older", "heron", OFFICE)
+    time.sleep(1.1)
+    gathered(place, kept(place, "newer", "heron", OFFICE))
+    for _ in range(3):
+        gathered(place, older)
+    with asked(FleetStore(str(place / "store")), FleetWish()) as fleet:
+        assert [gap.what for gap in fleet.gaps if "snapshot" in gap.what] == ["1 snapshot"]
+        assert len([row for row in fleet_gaps(fleet).records if row.hosts == 0]) == 1

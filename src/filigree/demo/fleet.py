@@ -33,7 +33,7 @@ _LACK = 3
 def taken_from(root: Path | str, host: str) -> Taken:
     """A station as rows, as of the first day."""
     with open_system(str(root)) as system:
-        return taken_of(system, host, FIRST_DAY, RepositoryOptions(quiet=True))
+        return taken_of(system, host, FIRST_DAY, RepositoryOptions())
 
 
 def write_fleet(into: Path, quiet: Mapping[str, Taken], visited: Taken) -> None:

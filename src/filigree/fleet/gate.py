@@ -34,6 +34,8 @@ from filigree.questions.timeline.times import EARLY
 from filigree.system import System, open_system
 
 _AT_ONCE = 64
+_PATHS_AT_ONCE = 300_000
+"""So many hosts, or so many paths of theirs, are held in memory until they are written."""
 _TRIES = 32
 
 
@@ -120,21 +122,13 @@ def gather(
         )
     gate = _Gate(store, how)
     rows: list[GatherRow] = []
-    every = [*_in_order(snapshots), *how.roots]
-    waiting: list[_Brought] = []
-    for number, what in enumerate(every):
-        if how.progress is not None:
-            how.progress(what, number, len(every))
-        try:
-            waiting.append(gate.judged(what))
-        except _Refused as error:
-            rows.append(gate.refuse(what, None, str(error)))
-        except (FiligreeError, OSError) as error:
-            rows.append(gate.refuse(what, None, f"it cannot be opened: {error}"))
-        if len(waiting) >= _AT_ONCE:
-            rows += gate.write(waiting)
-            waiting = []
-    rows += gate.write(waiting)
+    interrupted = False
+    try:
+        for told in gate.all_of([*_in_order(snapshots), *how.roots]):
+            rows.append(told)
+    except KeyboardInterrupt:
+        interrupted = True
+    rows += gate.write_waiting()
     gate.tidy()
     counts = {one: sum(row.outcome is one for row in rows) for one in GateOutcome}
     summary = GatherSummary(
@@ -146,7 +140,7 @@ def gather(
     gaps = [Gap(row.what, row.why or "") for row in rows if row.outcome is GateOutcome.REFUSED]
     return Answer(
         "fleet gather", SystemLabel(store.address, "fleet", f"{summary.hosts:,} hosts"), rows, summary,
-        gaps, bad_news=bool(gaps),
+        gaps, bad_news=bool(gaps), interrupted=interrupted,
     )  # fmt: skip
 
 
@@ -157,14 +151,12 @@ def take_in(
     new."""
     gate = _Gate(store, how)
     told: list[GatherRow] = []
-    waiting: list[_Brought] = []
     for taken in hosts:
-        waiting.append(_Brought(taken.host, taken, VouchedBy.NOBODY, None))
-        if len(waiting) >= at_once:
-            told += gate.write(waiting)
+        gate.waiting.append(_Brought(taken.host, taken, VouchedBy.NOBODY, None))
+        if len(gate.waiting) >= at_once:
+            told += gate.write_waiting()
             gate.tidy()
-            waiting = []
-    told += gate.write(waiting)
+    told += gate.write_waiting()
     gate.tidy()
     return sum(row.outcome is GateOutcome.GATHERED for row in told)
 
@@ -189,8 +181,32 @@ class _Gate:
         self._how = how
         self._now = how.now or datetime.now(UTC)
         self._listed = listed_hosts(how.hosts) if how.hosts is not None else None
-        self._options = RepositoryOptions(cache=how.cache, quiet=True)
+        self._options = RepositoryOptions(cache=how.cache)
         self._refusals: list[Row] = []
+        self.waiting: list[_Brought] = []
+
+    def all_of(self, every: Sequence[str]) -> Iterator[GatherRow]:
+        """Judge one after the other, and write them when there are some; what is bad is refused."""
+        for number, what in enumerate(every):
+            if self._how.progress is not None:
+                self._how.progress(what, number, len(every))
+            try:
+                self.waiting.append(self.judged(what))
+            except _Refused as error:
+                yield self.refuse(what, None, str(error))
+            except (FiligreeError, OSError) as error:
+                yield self.refuse(what, None, f"it cannot be opened: {error}")
+            except Exception as error:  # whatever is in it: it costs no other one
+                yield self.refuse(what, None, f"it cannot be read: {type(error).__name__}: {error}")
+            paths = sum(one.taken.paths for one in self.waiting)
+            if len(self.waiting) >= _AT_ONCE or paths >= _PATHS_AT_ONCE:
+                yield from self.write_waiting()
+
+    def write_waiting(self) -> list[GatherRow]:
+        """Write what passed, and was not written yet."""
+        told = self.write(self.waiting)
+        self.waiting = []
+        return told
 
     # -- judging ----------------------------------------------------------------------------
 
@@ -262,7 +278,6 @@ class _Gate:
             seen = {str(row[0]) for row in known.run(f"SELECT snapshot FROM {SNAPSHOTS.name}")}
         told: list[GatherRow] = []
         rows: dict[str, list[Row]] = {table.name: [] for table in TABLES}
-        rows[REFUSED.name] = list(self._refusals)
         for one in brought:
             identity = snapshot_identity(one.taken)
             late = latest.get(one.taken.host)
@@ -272,7 +287,6 @@ class _Gate:
             if self._listed is not None and late is not None and one.taken.taken_at <= late:
                 why = "there is a newer one of that host: this may be a replay"
                 told.append(self.refuse(one.what, one.taken.host, why))
-                rows[REFUSED.name].append(self._refusals[-1])
                 continue
             for name, more in rows_of(one.taken, builds, parts).items():
                 rows[name] += more
@@ -282,6 +296,7 @@ class _Gate:
             latest[one.taken.host] = max(late or 0, one.taken.taken_at)
             rows[SNAPSHOTS.name].append(_snapshot_row(one, identity, self._now))
             told.append(_row(one, GateOutcome.GATHERED, identity))
+        rows[REFUSED.name] = list(self._refusals)
         return told, rows
 
     def _files(self, rows: dict[str, list[Row]]) -> list[File]:

@@ -37,7 +37,9 @@ def ask(
         if not engine.only_asks(text):
             raise BadQuestion("that is not one question", None, "ask one SELECT")
         with engine.within(seconds):
-            rows = engine.run(f"SELECT * FROM ({text.strip().rstrip(';')}) asked LIMIT {ROWS + 1}")
+            rows = engine.run(
+                f"SELECT * FROM (\n{text.strip().rstrip(';')}\n) asked LIMIT {ROWS + 1}"
+            )
             columns = engine.columns()
     finally:
         engine.close()
