@@ -1,15 +1,16 @@
 """A store, opened to be asked: which hosts are meant, as of when, and what an answer does not speak
 of."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, fields, replace
 from datetime import UTC, datetime
 from typing import Any
 
-from filigree.fleet.engines import DuckEngine, Engine
-from filigree.fleet.form import REFUSED, SNAPSHOTS, TABLES
+from filigree.fleet.engines import Engine
+from filigree.fleet.form import REFUSED, SNAPSHOTS
 from filigree.fleet.identity import Value, path_of
+from filigree.fleet.opened import opened
 from filigree.fleet.store import FleetStore
 from filigree.model.answer import Answer, Gap, SystemLabel
 
@@ -188,27 +189,9 @@ def time_of(seconds: Any) -> datetime | None:
 @contextmanager
 def asked(store: FleetStore, wish: FleetWish, engine: Engine | None = None) -> Iterator[Fleet]:
     """A store, to be asked with an engine, the embedded one where none is given. Raises BadQuestion."""
-    paths, gone = store.local(store.list.files)
-    tables = _by_table(store, gone)
-    used = engine or DuckEngine(paths)
-    try:
-        for table in TABLES:
-            used.register(table, tables.get(table.name, []))
+    with opened(store, engine) as (used, gaps):
         fleet = Fleet(store, used, wish)
         if store.shelf.doubt is not None:
             fleet.gaps.append(Gap(f"who vouches for {store.address}", store.shelf.doubt))
-        if gone:
-            why = "they are gone, or others could have written them"
-            fleet.gaps.append(Gap(counted(len(gone), "file") + " of the store", why))
+        fleet.gaps += gaps
         yield fleet
-    finally:
-        used.close()
-
-
-def _by_table(store: FleetStore, gone: Iterable[str]) -> dict[str, list[str]]:
-    missing = set(gone)
-    found: dict[str, list[str]] = {}
-    for one in store.list.files:
-        if one.name not in missing:
-            found.setdefault(one.table, []).extend(store.local([one])[0])
-    return found

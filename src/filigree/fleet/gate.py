@@ -14,15 +14,15 @@ import os
 import tempfile
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
 
 from filigree.access.roots import RootChoice
-from filigree.fleet.engines import DuckEngine, write_table
+from filigree.fleet.engines import write_table
 from filigree.fleet.form import BUILDS, BY_NAME, PARTS, REFUSED, SNAPSHOTS, TABLES
 from filigree.fleet.identity import Row, text_of
+from filigree.fleet.opened import opened_whole
 from filigree.fleet.store import File, FleetStore
 from filigree.fleet.taking import Taken, rows_of, snapshot_identity, taken_of
 from filigree.fleet.tidying import LOOSE, merged
@@ -262,7 +262,7 @@ class _Gate:
         raise BadQuestion("others write to it all the time", self._store.address, "try again later")
 
     def _rows(self, brought: Sequence[_Brought]) -> tuple[list[GatherRow], dict[str, list[Row]]]:
-        with _known(self._store) as known:
+        with opened_whole(self._store, (BUILDS, SNAPSHOTS)) as known:
             builds = {str(row[0]) for row in known.run(f"SELECT build FROM {BUILDS.name}")}
             # A part is only ever written together with a snapshot that names it.
             parts = {
@@ -324,7 +324,7 @@ class _Gate:
 
     def hosts(self) -> int:
         """How many hosts the store has."""
-        with _known(self._store) as known:
+        with opened_whole(self._store, (BUILDS, SNAPSHOTS)) as known:
             return int(known.run(f"SELECT count(DISTINCT host) FROM {SNAPSHOTS.name}")[0][0])
 
 
@@ -343,26 +343,6 @@ def _row(one: _Brought, outcome: GateOutcome, identity: str) -> GatherRow:
         what=one.what, host=taken.host, outcome=outcome, snapshot=identity, vouched=one.vouched,
         taken_at=datetime.fromtimestamp(taken.taken_at, UTC), packages=taken.packages, paths=taken.paths,
     )  # fmt: skip
-
-
-@contextmanager
-def _known(store: FleetStore) -> Iterator[DuckEngine]:
-    """What a store has, to be asked. Raises BadQuestion where a file of it is gone."""
-    wanted = [BUILDS, SNAPSHOTS]
-    files = {table.name: store.local(store.list.of(table.name)) for table in wanted}
-    gone = [name for _, missing in files.values() for name in missing]
-    if gone:
-        raise BadQuestion(
-            f"{len(gone)} of its files are gone, or others could have written them", store.address,
-            f"bring back {gone[0]}",
-        )  # fmt: skip
-    engine = DuckEngine([path for found, _ in files.values() for path in found])
-    try:
-        for table in wanted:
-            engine.register(table, files[table.name][0])
-        yield engine
-    finally:
-        engine.close()
 
 
 def _moment(text: str) -> datetime:

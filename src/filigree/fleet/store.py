@@ -16,8 +16,7 @@ import hashlib
 import json
 import os
 import re
-import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -29,7 +28,6 @@ LISTS = "lists"
 _LIST = re.compile(r"(\d{8})\.json")
 _NAME = re.compile(r"(?P<table>[a-z_]+)/\d{4}-\d{2}/(?P<digest>[0-9a-f]{64})\.parquet")
 _LIMIT = 64 << 20
-_TRIES = 64
 _SIZE = 1 << 40
 
 
@@ -122,18 +120,6 @@ class FleetStore:
             return False
         self.list = following
         return True
-
-    def repeated(self, change: Callable[[FileList], Iterable[File]]) -> None:
-        """Make the next list of what `change` makes of the last one, again where somebody else was first.
-
-        Raises BadQuestion where others always are.
-        """
-        for again in range(_TRIES):
-            self.refresh()
-            if self.commit(change(self.list)):
-                return
-            time.sleep(0.01 * again)
-        raise BadQuestion("others write to it all the time", self.address, "try again later")
 
     def refresh(self) -> None:
         """Read the last list anew."""

@@ -47,7 +47,7 @@ class Taken:
     label: str
     builds: dict[str, Build] = field(default_factory=dict)
     parts: dict[str, list[Row]] = field(default_factory=dict)
-    _identities: dict[str, str] = field(default_factory=dict)
+    _identities: dict[str, str] = field(default_factory=dict, init=False, repr=False)
 
     @property
     def packages(self) -> int:

@@ -3,15 +3,15 @@ checked."""
 
 import os
 import tempfile
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 from filigree.access.shelves import Shelf
-from filigree.fleet.engines import DuckEngine, merge_tables, write_table
+from filigree.fleet.engines import Engine, merge_tables, write_table
 from filigree.fleet.form import BY_NAME, PARTS, REFUSED, SNAPSHOTS, TABLES, FleetTable
 from filigree.fleet.identity import Row
+from filigree.fleet.opened import opened_whole
 from filigree.fleet.store import LISTS, File, FleetStore, digest_of
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.errors import BadQuestion
@@ -132,7 +132,7 @@ def _dropped(store: FleetStore, keeping: Keeping) -> int:
     if keeping.everything:
         return 0
     for _ in range(_TRIES):
-        with _all(store) as engine:
+        with opened_whole(store) as engine:
             every = engine.run(f"SELECT snapshot, host, taken_at FROM {SNAPSHOTS.name}")
             kept = kept_of(every, keeping)
             went = len(every) - len(kept)
@@ -163,7 +163,7 @@ def kept_of(snapshots: Sequence[tuple[str, str, int]], keeping: Keeping) -> set[
     return kept | {snapshot for _, snapshot in last.values()}
 
 
-def _anew(store: FleetStore, engine: DuckEngine, kept: set[str]) -> list[File]:
+def _anew(store: FleetStore, engine: Engine, kept: set[str]) -> list[File]:
     """The files of all tables, of the rows that some snapshots need."""
     found: list[File] = []
     with tempfile.TemporaryDirectory(prefix="filigree-fleet-") as folder:
@@ -192,18 +192,6 @@ def _needed(table: FleetTable) -> str:
     if table.name in PARTS:
         return f"part IN (SELECT {table.name} FROM kept)"
     return "build IN (SELECT build FROM sets WHERE part IN (SELECT sets FROM kept))"
-
-
-@contextmanager
-def _all(store: FleetStore) -> Iterator[DuckEngine]:
-    files = {table.name: store.local(store.list.of(table.name))[0] for table in TABLES}
-    engine = DuckEngine([path for paths in files.values() for path in paths])
-    try:
-        for table in TABLES:
-            engine.register(table, files[table.name])
-        yield engine
-    finally:
-        engine.close()
 
 
 def _sweep(store: FleetStore) -> None:

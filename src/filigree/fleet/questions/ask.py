@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from filigree.fleet.engines import DuckEngine
-from filigree.fleet.form import TABLES
+from filigree.fleet.opened import opened
 from filigree.fleet.store import FleetStore
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.errors import BadQuestion
@@ -27,13 +27,8 @@ def ask(
     """The rows that one SELECT answers, as records by the names of columns. It sees the tables of the
     store
     and nothing else, and takes bounded time, memory and rows. Raises BadQuestion."""
-    paths, gone = store.local(store.list.files)
-    missing = set(gone)
-    engine = DuckEngine(paths)
-    try:
-        for table in TABLES:
-            files = [one for one in store.list.of(table.name) if one.name not in missing]
-            engine.register(table, store.local(files)[0])
+    with opened(store) as (engine, gaps):
+        assert isinstance(engine, DuckEngine)
         if not engine.only_asks(text):
             raise BadQuestion("that is not one question", None, "ask one SELECT")
         with engine.within(seconds):
@@ -41,12 +36,6 @@ def ask(
                 f"SELECT * FROM (\n{text.strip().rstrip(';')}\n) asked LIMIT {ROWS + 1}"
             )
             columns = engine.columns()
-    finally:
-        engine.close()
-    gaps = [
-        Gap(f"{len(gone):,} files of the store", "they are gone, or others could have written them")
-    ]
-    gaps = gaps if gone else []
     if len(rows) > ROWS:
         gaps.append(Gap("further rows", f"only the first {ROWS:,} are told"))
     records = [dict(zip(columns, map(_told, row), strict=True)) for row in rows[:ROWS]]
