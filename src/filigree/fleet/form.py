@@ -119,7 +119,8 @@ BUILD_GIVES = FleetTable(
     _texts(build="the identity of the build", name="a name that it answers to"),
 )
 DEVIATIONS = FleetTable(
-    "deviations", "part", ("path", "part"), "files that are not as they came, and files of nobody's",
+    "deviations", "part", ("path", "part"), "files that are not as they came, and files of nobody's "
+    "(but for what the system makes of packages' own: byte-compiled files, alternatives, links to them)",
     (
         *_PART,
         *_texts(
