@@ -1,9 +1,8 @@
 """An object store as a place for the files of a fleet, by its address: `s3://…`, `gs://…`, `az://…`.
 
-Who may write there is for its owner to say: nothing that is found there is believed by itself. Files have
-their digests for names, and a copy whose digest is another is none; a list has not, and so every
-answer says
-on whose word it rests. Copies are kept in the auditor's own cache, under their digests.
+Who may write there is for its owner to say: nothing that is found there is believed by itself. Files
+have their digests for names, and a copy whose digest is another is none; a list has not, and so every
+answer says on whose word it rests. Copies are kept in the auditor's own cache, under their digests.
 """
 
 import hashlib

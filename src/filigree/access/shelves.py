@@ -42,9 +42,8 @@ class Shelf(Protocol):
         ...
 
     def read(self, name: str, limit: int) -> bytes | None:
-        """A whole file; None where there is none. Raises BadQuestion where it cannot be read, or is
-        not to
-        be believed."""
+        """A whole file; None where there is none. Raises BadQuestion where it cannot be read, or is not
+        to be believed."""
         ...
 
     def create(self, name: str, data: bytes) -> bool:
@@ -201,8 +200,7 @@ def _told(where: str) -> Iterator[None]:
 
 def open_shelf(address: str, make: bool = False, cache: str | None = None) -> Shelf:
     """A store's files, by its address: a folder, or an object store, of which copies are kept in
-    `cache`. With
-    `make` a folder is made where there is none.
+    `cache`. With `make` a folder is made where there is none.
 
     Raises BadQuestion where there is none, or others could have written what is in it.
     """

@@ -37,9 +37,8 @@ def taken_from(root: Path | str, host: str) -> Taken:
 
 
 def write_fleet(into: Path, quiet: Mapping[str, Taken], visited: Taken) -> None:
-    """Write the store of the demo: hosts like the stations as they were before the night (`quiet`),
-    and one
-    of them that turned out like `visited`."""
+    """Write the store of the demo: hosts like the stations as they were before the night (`quiet`), and
+    one of them that turned out like `visited`."""
     store = FleetStore(str(into / FOLDER), make=True)
     take_in(
         store,

@@ -20,9 +20,8 @@ class FleetColumn(NamedTuple):
 
 
 class FleetTable(NamedTuple):
-    """One table. `key` is the column whose rows belong together and stand once; `order` are the
-    columns that
-    rows are sorted by in each file: what is searched for."""
+    """One table. `key` is the column whose rows belong together and stand once; `order` are the columns
+    that rows are sorted by in each file: what is searched for."""
 
     name: str
     key: str

@@ -3,8 +3,7 @@
 Rules, before the code that keeps them:
 
 - With a list of hosts and keys only what a host's own key has signed is taken in. A snapshot that
-  claims a
-  host's name and is signed by another's key, or by nobody known, is refused, and that is told.
+  claims a host's name and is signed by another's key, or by nobody known, is refused, and that is told.
 - What is as old as what is there of that host, or older, is refused then: it may be a replay.
 - Without a list all is taken in, and every answer says that nobody vouches for it.
 - Identities are made of contents, here, whatever a snapshot says of itself.
@@ -82,8 +81,8 @@ class GatherSummary:
 @dataclass(frozen=True, slots=True)
 class Gathering:
     """How it is gathered: by which list of hosts (None: without one), under which name a root is that
-    tells
-    none, with or without rules asked of each. `progress` is told what is at hand, and of how many."""
+    tells none, with or without rules asked of each. `progress` is told what is at hand, and of how
+    many."""
 
     hosts: str | None = None
     name: str | None = None

@@ -5,11 +5,10 @@ Rules, before the code that keeps them:
 - A file of a table has its own digest for a name, and never changes. What counts is the list with the
   highest number: it names every file, with its table, month, rows and digest.
 - A list is never changed either. Who adds to a store writes the files first, and then a list with the
-  next
-  number, which can be made but once: who comes second reads the first one's list, and adds to that.
-- So whatever ends a writer, at any moment: the last list is whole, and names files that are whole.
-  What no
-  list names is swept away later, when it is older than whoever might still write or read it.
+  next number, which can be made but once: who comes second reads the first one's list, and adds to
+  that.
+- So whatever ends a writer, at any moment: the last list is whole, and names files that are whole. What
+  no list names is swept away later, when it is older than whoever might still write or read it.
 """
 
 import hashlib
@@ -113,8 +112,7 @@ class FleetStore:
 
     def commit(self, files: Iterable[File]) -> bool:
         """Make the next list, of these files; False where somebody else made one meanwhile: what was
-        known
-        of the store is not true any more then, and has to be read anew."""
+        known of the store is not true any more then, and has to be read anew."""
         following = FileList(self.list.number + 1, tuple(sorted(set(files))))
         if not self.shelf.create(f"{LISTS}/{following.number:08d}.json", list_text(following)):
             return False

@@ -52,8 +52,7 @@ class TidySummary:
 @dataclass(frozen=True, slots=True)
 class Keeping:
     """What is kept: all snapshots of so many days, and the last one of each month of so many months.
-    None:
-    all are. The last one of a host is kept in any case."""
+    None: all are. The last one of a host is kept in any case."""
 
     days: int | None = None
     monthly: int | None = None
@@ -67,8 +66,7 @@ class Keeping:
 
 def tidy(store: FleetStore, keeping: Keeping) -> Answer[TidyRow, TidySummary]:
     """Check every digest, drop what is not kept, and compact. Bad news where a file is not what its
-    digest
-    says: such files stay, and nothing is dropped then."""
+    digest says: such files stay, and nothing is dropped then."""
     before = store.list
     damaged = _damaged(store)
     dropped = 0

@@ -89,6 +89,5 @@ class Family(Protocol):
     @property
     def sort_key(self) -> Callable[[str], str] | None:
         """What makes of a version a text whose bytes sort as `compare_versions` has it, for tables of
-        many
-        systems; None where the family has no such thing."""
+        many systems; None where the family has no such thing."""
         ...

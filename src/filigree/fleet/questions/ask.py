@@ -25,8 +25,7 @@ def ask(
     store: FleetStore, text: str, seconds: float = SECONDS
 ) -> Answer[dict[str, Any], AskSummary]:
     """The rows that one SELECT answers, as records by the names of columns. It sees the tables of the
-    store
-    and nothing else, and takes bounded time, memory and rows. Raises BadQuestion."""
+    store and nothing else, and takes bounded time, memory and rows. Raises BadQuestion."""
     with opened(store) as (engine, gaps):
         assert isinstance(engine, DuckEngine)
         if not engine.only_asks(text):

@@ -20,8 +20,7 @@ class Changed(StrEnum):
 @dataclass(frozen=True, slots=True)
 class ChangedRow:
     """One difference of one host. `explained_by` is the step of the host's own history, or the change
-    of the
-    package, that accounts for it; None where nothing does."""
+    of the package, that accounts for it; None where nothing does."""
 
     host: str
     what: Changed

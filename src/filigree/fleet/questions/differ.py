@@ -11,13 +11,12 @@ _NAMED = 5
 @dataclass(frozen=True, slots=True)
 class DifferRow:
     """A file that is another at so many `hosts` than at most hosts with that package in that version:
-    `most`
-    is how many have what is usual, of `of` that have the package. That is a count, and not the truth.
+    `most` is how many have what is usual, of `of` that have the package. That is a count, and not the
+    truth.
 
     `how` is `record` where the record of it is another one, or the verdict on the file where that is
-    not as
-    its record says. `found` is its digest there, `usual` that of most hosts; `which` names the first
-    hosts.
+    not as its record says. `found` is its digest there, `usual` that of most hosts; `which` names the
+    first hosts.
     """
 
     hosts: int

@@ -14,9 +14,9 @@ _CLUSTERS = 64
 @dataclass(frozen=True, slots=True)
 class HostRow:
     """One host, as it was seen last. `age` is in days. `cluster` is the number of those that are like
-    it, the
-    largest being 1; `off` counts the builds in which it differs from the middle of those: what more than
-    half of them have. `deviations` are its files that are not as they came, and of nobody's."""
+    it, the largest being 1; `off` counts the builds in which it differs from the middle of those: what
+    more than half of them have. `deviations` are its files that are not as they came, and of
+    nobody's."""
 
     host: str
     family: str

@@ -11,8 +11,8 @@ from filigree.model.answer import Answer
 @dataclass(frozen=True, slots=True)
 class FleetOwnerRow:
     """A path, and what has it at so many hosts: a package in a version, or nobody. `verdict` is
-    `on-record`
-    for what a package has there, or how it was found to be otherwise; `first_host` names one of them."""
+    `on-record` for what a package has there, or how it was found to be otherwise; `first_host` names
+    one of them."""
 
     hosts: int
     path: str
@@ -25,8 +25,7 @@ class FleetOwnerRow:
 
 def fleet_owner(fleet: Fleet, subjects: Sequence[str]) -> Answer[FleetOwnerRow, FleetSummary]:
     """Whose paths are, or files of a digest (`sha256:…`, `md5:…`, or its digits alone). What nothing
-    has is
-    a note."""
+    has is a note."""
     rows: list[FleetOwnerRow] = []
     for subject in subjects:
         text = text_of(subject)

@@ -23,8 +23,7 @@ class Rarity(StrEnum):
 @dataclass(frozen=True, slots=True)
 class RareRow:
     """Something that so many hosts have, and no others; `which` are those. A file is one of nobody's,
-    by its
-    path; a build is a package in a version whose files are others than anywhere else."""
+    by its path; a build is a package in a version whose files are others than anywhere else."""
 
     hosts: int
     what: Rarity
@@ -37,8 +36,7 @@ def rare(
     fleet: Fleet, at_most: int = AT_MOST, kinds: frozenset[Rarity] = frozenset(Rarity)
 ) -> Answer[RareRow, FleetSummary]:
     """What at most so many hosts have: what matters most first, and of that the rarest. Of a family of
-    which
-    there are no more hosts than that nothing is rare."""
+    which there are no more hosts than that nothing is rare."""
     fleet.engine.keep("many", _MANY, [at_most])
     rows = [row for kind in Rarity if kind in kinds for row in _few(fleet, kind, at_most)]
     few = int(

@@ -28,10 +28,9 @@ class FindingsWish:
 
     `without` are parts that are not looked at; `fail_at` decides what is bad news. An office's own
     settings: `severities` gives rules other severities, `left_out` names rules that are not asked,
-    `index_days` is how old an index may be, `policy_days` how long policy is new, `starting` are globs of
-    places that start things. `waivers`
-    are what was accepted; with `exact`, or any of those, each finding's state has the digest of every
-    file. With `waived` also what was accepted is told.
+    `index_days` is how old an index may be, `policy_days` how long policy is new, `starting` are globs
+    of places that start things. `waivers` are what was accepted; with `exact`, or any of those, each
+    finding's state has the digest of every file. With `waived` also what was accepted is told.
     """
 
     least: Severity = Severity.LOW

@@ -1,7 +1,6 @@
 """A drawn fleet: a mark where hosts are by how far they are from the middle of their like, and by how
-many
-files of theirs are not as they came; as large as how many are there. Those that are alone have their
-names.
+many files of theirs are not as they came; as large as how many are there. Those that are alone have
+their names.
 
 Colour only says again what shapes say: which hosts are alike.
 """
