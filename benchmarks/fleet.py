@@ -24,10 +24,12 @@ from filigree.demo.fleet import next_version, upgraded
 from filigree.fleet.asked import FleetWish, asked
 from filigree.fleet.gate import Gathering, take_in
 from filigree.fleet.questions.ask import ask
+from filigree.fleet.questions.behind import fleet_behind
 from filigree.fleet.questions.census import fleet_census
 from filigree.fleet.questions.changed import changed
 from filigree.fleet.questions.differ import differ
 from filigree.fleet.questions.hosts import hosts
+from filigree.fleet.questions.needed_by import fleet_needed_by
 from filigree.fleet.questions.owner import fleet_owner
 from filigree.fleet.questions.rare import rare
 from filigree.fleet.questions.told import fleet_findings, fleet_gaps, fleet_keys, fleet_repos
@@ -60,6 +62,7 @@ def made_up(one: Taken, count: int, day: int = 0) -> Iterator[Taken]:
             names = {str(one.builds[build].row[2]) for build in lacks}
             parts["sets"] = [row for row in one.parts["sets"] if row[0] not in lacks]
             parts["deviations"] = [row for row in one.parts["deviations"] if row[2] not in names]
+            parts["behind"] = [row for row in one.parts["behind"] if row[0] not in names]
         at = int((START + timedelta(days=day)).timestamp())
         host = Taken(f"host-{number:05d}", at, one.family, one.label, one.builds, parts)
         if number % 10 == 9 or (day and (number + day) % 30 == 0):
@@ -70,9 +73,11 @@ def made_up(one: Taken, count: int, day: int = 0) -> Iterator[Taken]:
 
 QUESTIONS: dict[str, Callable[[FleetStore], object]] = {
     "hosts": lambda store: _asked(store, hosts),
-    "census": lambda store: _asked(store, lambda f: fleet_census(f, ["bash"], None, True)),
-    "census lib*": lambda store: _asked(store, lambda f: fleet_census(f, ["lib*"], None, True)),
+    "census": lambda store: _asked(store, lambda f: fleet_census(f, ["bash"])),
+    "census lib*": lambda store: _asked(store, lambda f: fleet_census(f, ["lib*"])),
     "owner": lambda store: _asked(store, lambda f: fleet_owner(f, ["/usr/bin/env"])),
+    "needed-by": lambda store: _asked(store, lambda f: fleet_needed_by(f, ["libssl3"])),
+    "behind": lambda store: _asked(store, fleet_behind),
     "rare": lambda store: _asked(store, rare),
     "differ": lambda store: _asked(store, differ),
     "keys": lambda store: _asked(store, fleet_keys),

@@ -12,9 +12,10 @@ from typing import Any
 import pytest
 
 from filigree.demo.fleet import FIRST_DAY
-from filigree.fleet.asked import FleetWish, asked
+from filigree.fleet.asked import FleetWish, asked, at_host
 from filigree.fleet.gate import Gathering, GatherRow, gather
 from filigree.fleet.questions.ask import ask
+from filigree.fleet.questions.behind import FleetBehindRow, fleet_behind
 from filigree.fleet.questions.census import FleetCensusRow, FleetVersionsRow, fleet_census
 from filigree.fleet.questions.changed import ChangedRow, changed
 from filigree.fleet.questions.differ import DifferRow, differ
@@ -48,6 +49,16 @@ SCHEMA: dict[str, tuple[type, str]] = {
     "hosts": (HostRow, "host family label seen_at age packages deviations gaps vouched cluster off"),
     "census": (FleetVersionsRow, "hosts name version architecture family first_host"),
     "census by host": (FleetCensusRow, "host name version architecture family state"),
+    "behind": (
+        FleetBehindRow,
+        "hosts name installed candidate repository status security advisories first_host",
+    ),
+    "behind by host": (
+        at_host(FleetBehindRow),
+        "host name installed candidate repository status security advisories",
+    ),
+    "rare by host": (at_host(RareRow), "host hosts what subject detail"),
+    "keys by host": (at_host(FleetKeyRow), "host fingerprint identity everywhere weakness expires_at"),
     "owner": (FleetOwnerRow, "hosts path package version verdict digest first_host"),
     "rare": (RareRow, "hosts what subject detail which"),
     "differ": (DifferRow, "hosts most of path package version how found usual which"),
@@ -63,8 +74,7 @@ SCHEMA: dict[str, tuple[type, str]] = {
     "timeline": (FleetStepRow, "hosts on action package version first_host"),
 }  # fmt: skip
 QUESTIONS: dict[str, Callable[..., Answer[Any, Any]]] = {
-    "hosts": hosts, "census": lambda fleet: fleet_census(fleet, ["tide*"], None, True),
-    "census by host": lambda fleet: fleet_census(fleet, ["tide*"]),
+    "hosts": hosts, "census": lambda fleet: fleet_census(fleet, ["tide*"]), "behind": fleet_behind,
     "owner": lambda fleet: fleet_owner(fleet, ["/usr/bin/tidegauge"]), "rare": rare, "differ": differ,
     "changed": lambda fleet: changed(fleet, FIRST_DAY + timedelta(hours=1), None),
     "findings": fleet_findings, "keys": fleet_keys, "repos": fleet_repos, "gaps": fleet_gaps,
@@ -86,6 +96,10 @@ def answers(
     with asked(forty, FleetWish()) as fleet:
         for name, question in QUESTIONS.items():
             found[name] = question(fleet)
+    with asked(forty, FleetWish(by_host=True)) as fleet:
+        for name, question in QUESTIONS.items():
+            if f"{name} by host" in SCHEMA:
+                found[f"{name} by host"] = question(fleet)
     return found
 
 

@@ -24,6 +24,7 @@ from filigree.demo.fleet import (
 from filigree.fleet.asked import Fleet, FleetWish, asked
 from filigree.fleet.gate import Gathering, take_in
 from filigree.fleet.questions.ask import ask
+from filigree.fleet.questions.behind import fleet_behind
 from filigree.fleet.questions.census import FleetCensusRow, FleetVersionsRow, fleet_census
 from filigree.fleet.questions.changed import Changed, ChangedRow, changed
 from filigree.fleet.questions.differ import DifferRow, differ
@@ -102,11 +103,13 @@ def test_where_a_package_is(forty: FleetStore, last: Hosts, names: list[str]) ->
         if any(fnmatch.fnmatchcase(name, glob) for glob in names)
     }
     rows = [
-        row for row in of(forty, fleet_census, names).records if isinstance(row, FleetCensusRow)
+        row
+        for row in of(forty, fleet_census, names, wish=FleetWish(by_host=True)).records
+        if isinstance(row, FleetCensusRow)
     ]
     assert {(row.host, row.name, row.version) for row in rows} == expected
     counts = Counter((name, version) for _, name, version in expected)
-    grouped = of(forty, fleet_census, names, None, True).records
+    grouped = of(forty, fleet_census, names).records
     found: Counter[tuple[str, str]] = Counter()
     for row in grouped:
         assert isinstance(row, FleetVersionsRow)
@@ -126,7 +129,7 @@ def test_who_lags_behind(forty: FleetStore, last: Hosts) -> None:
         if name == NEWER
     }
     newest = max(versions.values(), key=len)
-    rows = of(forty, fleet_census, [NEWER], newest).records
+    rows = of(forty, fleet_census, [NEWER], newest, wish=FleetWish(by_host=True)).records
     assert {row.host for row in rows} == {host for host, told in versions.items() if told != newest}
     assert rows
 
@@ -285,14 +288,58 @@ def test_keys_repositories_findings_and_gaps(forty: FleetStore, last: Hosts) -> 
     )
     assert found.records[0].severity == "critical"
     assert found.exit_status == 1
-    each = of(forty, fleet_findings, True).records
-    assert sum(row.hosts for row in each) == sum(
-        len(one.parts["findings"]) for one in last.values()
-    )
+    each = of(forty, fleet_findings, wish=FleetWish(by_host=True)).records
+    assert len(each) == sum(len(one.parts["findings"]) for one in last.values())
     gaps = of(forty, fleet_gaps).records
     assert {(row.what, row.why): row.hosts for row in gaps} == Counter(
         pair for one in last.values() for pair in set(one.parts["gaps"])
     )
+
+
+BY_HOST: dict[str, Callable[[Fleet], Answer[Any, Any]]] = {
+    "behind": fleet_behind, "owner": lambda fleet: fleet_owner(fleet, ["/usr/bin/tidegauge"]),
+    "needed-by": lambda fleet: fleet_needed_by(fleet, ["libsaltc6"]), "timeline": fleet_timeline,
+    "keys": fleet_keys, "repos": fleet_repos, "findings": fleet_findings, "gaps": fleet_gaps,
+    "rare": lambda fleet: rare(fleet, 10), "differ": differ,
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", BY_HOST)
+def test_each_host_by_itself_is_the_question_asked_of_it_alone(
+    forty: FleetStore, last: Hosts, name: str
+) -> None:
+    """What is grouped counts what is told by host; where it does not hang on the others, a host's records
+    are those of a fleet that is that host."""
+    grouped = of(forty, BY_HOST[name])
+    each = of(forty, BY_HOST[name], wish=FleetWish(by_host=True)).records
+    assert [row.host for row in each] == sorted(row.host for row in each)
+    assert {row.host for row in each} <= set(last)
+    if name != "findings":  # there one record of all hosts stands for several of each
+        assert len(each) == sum(row.hosts for row in grouped.records)
+    if name in ("rare", "differ"):
+        return
+    for host in ("gauge-04", VISITED_HOST):
+        alone = of(forty, BY_HOST[name], wish=FleetWish((host,), by_host=True)).records
+        assert alone == [row for row in each if row.host == host]
+
+
+def test_what_is_behind_is_what_each_host_was_told(forty: FleetStore, last: Hosts) -> None:
+    expected: Counter[tuple[str, str, str]] = Counter()
+    urgent = set()
+    for one in last.values():
+        for package, _, version, candidate, _, status, _, security in set(one.parts["behind"]):
+            if status != "ahead":
+                expected[str(package), str(version), str(candidate)] += 1
+            if security:
+                urgent.add((package, version, candidate))
+    answer = of(forty, fleet_behind)
+    found: Counter[tuple[str, str, str]] = Counter()
+    for row in answer.records:  # one for each repository that offers it
+        found[row.name, row.installed, str(row.candidate)] += row.hosts
+    assert found == expected
+    assert answer.exit_status == 1
+    only = of(forty, fleet_behind, True).records
+    assert {(row.name, row.installed, row.candidate) for row in only} == urgent != set()
 
 
 def test_a_store_that_was_compacted_answers_the_same(tmp_path: Path, taken: Hosts) -> None:

@@ -3,6 +3,7 @@
 import json
 import multiprocessing
 import os
+import tarfile
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -17,7 +18,9 @@ from filigree.fleet.engines import DuckEngine, write_table
 from filigree.fleet.form import BUILDS, SNAPSHOTS, VERSION
 from filigree.fleet.gate import Gathering, take_in
 from filigree.fleet.questions.ask import ask
+from filigree.fleet.questions.behind import fleet_behind
 from filigree.fleet.questions.census import fleet_census
+from filigree.fleet.questions.hosts import hosts
 from filigree.fleet.store import LISTS, File, FileList, FleetStore, list_text, read_list
 from filigree.fleet.taking import Taken
 from filigree.fleet.tidying import LOOSE, Keeping, kept_of, merged, tidy
@@ -25,6 +28,7 @@ from filigree.model.errors import BadQuestion
 
 NOW = datetime(2026, 3, 9, 12, tzinfo=UTC)
 HOW = Gathering(now=NOW)
+DATA = Path(__file__).parents[1] / "data"
 
 
 def named(taken: Taken, host: str, days: int = 0) -> Taken:
@@ -49,6 +53,58 @@ def counted(store: FleetStore) -> dict[str, int]:
 @pytest.fixture
 def store(tmp_path: Path) -> FleetStore:
     return FleetStore(str(tmp_path / "store"), make=True)
+
+
+@pytest.fixture
+def form_1(tmp_path: Path) -> FleetStore:
+    """A store that was written in the first form: two hosts."""
+    with tarfile.open(DATA / "fleet-form-1.tar.xz") as kept:
+        kept.extractall(tmp_path, filter="data")
+    for folder, _, files in os.walk(tmp_path / "form1"):
+        os.chmod(folder, 0o700)
+        for name in files:
+            os.chmod(os.path.join(folder, name), 0o600)
+    return FleetStore(str(tmp_path / "form1"))
+
+
+def test_a_store_of_the_first_form_is_asked_as_it_is(form_1: FleetStore) -> None:
+    """And nothing is written: what it does not have is a gap, and not an answer."""
+    assert form_1.list.form == 1
+    with asked(form_1, FleetWish()) as fleet:
+        answer = fleet_behind(fleet)
+        assert len(hosts(fleet).records) == 2
+    assert answer.records == []
+    assert "what is behind at 2 hosts" in [gap.what for gap in answer.gaps]
+    assert FleetStore(form_1.address).list == form_1.list
+
+
+def test_it_is_brought_up_when_it_is_gathered_into(
+    form_1: FleetStore, taken: dict[str, Taken]
+) -> None:
+    before = ask(form_1, "SELECT host, taken_at, sets, deviations FROM snapshots ORDER BY host")
+    builds = {row["build"] for row in ask(form_1, "SELECT build FROM builds").records}
+    take_in(form_1, [named(taken["curlew"], "third")], HOW)
+    store = FleetStore(form_1.address)
+    assert store.list.form == VERSION
+    told = ask(store, "SELECT host, taken_at, sets, deviations FROM snapshots ORDER BY host")
+    assert told.records[:2] == before.records
+    assert builds < {row["build"] for row in ask(store, "SELECT build FROM builds").records}
+    with asked(store, FleetWish()) as fleet:
+        answer = fleet_behind(fleet)
+    assert {row.first_host for row in answer.records} == {"third"}
+    assert "what is behind at 2 hosts" in [gap.what for gap in answer.gaps]
+    tidy(store, Keeping(days=0))
+    assert ask(store, "SELECT count(*) AS n FROM snapshots").records == [{"n": 3}]
+
+
+def test_two_that_bring_it_up_at_once_lose_nothing(
+    form_1: FleetStore, taken: dict[str, Taken]
+) -> None:
+    other = FleetStore(form_1.address)
+    take_in(form_1, [named(taken["curlew"], "third")], HOW)
+    take_in(other, [named(taken["curlew"], "fourth")], HOW)  # read when it was of the first form
+    told = ask(FleetStore(form_1.address), "SELECT host FROM snapshots ORDER BY host").records
+    assert [row["host"] for row in told] == ["a0", "a1", "fourth", "third"]
 
 
 def test_what_is_put_in_comes_out_once(store: FleetStore, taken: dict[str, Taken]) -> None:

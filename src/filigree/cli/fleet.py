@@ -1,23 +1,27 @@
 """The commands about a fleet: what gathers snapshots into a store, and what asks of all of them."""
 
 from collections.abc import Callable
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from filigree.cli.files import cache_folder
 from filigree.cli.fleet_shown import (
-    AsOf,
-    HostGlobs,
+    Asked,
+    GroupBy,
     StorePlace,
     Told,
-    ask_of,
+    asking,
     one_of,
     shown,
     time_from,
 )
 from filigree.cli.options import typed_path
+from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
+
+if TYPE_CHECKING:
+    from filigree.fleet.asked import Fleet
 
 app = typer.Typer(
     help="Gathers snapshots of many hosts into a store, and asks of all of them as of one.",
@@ -112,11 +116,9 @@ def tidy(
     ), TidyRow
 
 
-@shown
+@asking
 def hosts(
-    store: StorePlace,
-    host: HostGlobs = None,
-    as_of: AsOf = None,
+    ask: Asked,
     into: Annotated[
         str | None, typer.Option("--into", metavar="FILE.png|FILE.svg", help="Also draw them.",
                                  show_default=False)
@@ -128,18 +130,30 @@ def hosts(
     ending = into.rpartition(".")[2].lower() if into else ""
     if into and ending not in ("png", "svg"):
         raise BadQuestion("what to draw is told by how the file ends", into, "known are .png, .svg")
-    answer = ask_of(store, host, as_of, hosts)
+    answer = ask(hosts)
     if into:
         from filigree.cli.files import write_outside
         from filigree.views.pictures.fleet import fleet_picture
 
-        write_outside(typed_path(store), typed_path(into), fleet_picture(answer, ending))
+        write_outside(ask.store, typed_path(into), fleet_picture(answer, ending))
     return answer, HostRow
 
 
-@shown
+def _grouped(
+    ask: Asked, group_by: str | None, other: str, row: type,
+    question: Callable[["Fleet"], Answer[Any, Any]],
+) -> Told:  # fmt: skip
+    """The answer to a question, and what its records are, grouped as is wanted."""
+    if one_of(group_by or other, other, "host") == other:
+        return ask(question), row
+    from filigree.fleet.asked import at_host
+
+    return ask(question, by_host=True), at_host(row)
+
+
+@asking
 def census(
-    store: StorePlace,
+    ask: Asked,
     names: Annotated[
         list[str], typer.Argument(metavar="NAME", help="A package, or a glob.", show_default=False)
     ],
@@ -149,64 +163,72 @@ def census(
             "--older-than", metavar="VERSION", help="Only older versions.", show_default=False
         ),
     ] = None,
-    group_by: Annotated[
-        str,
-        typer.Option("--group-by", metavar="host|version", help="A record a host, or a version."),
-    ] = "version",
-    host: HostGlobs = None,
-    as_of: AsOf = None,
+    group_by: GroupBy = None,
 ) -> Told:
     """Which hosts have a package, in which versions."""
     from filigree.fleet.questions.census import FleetCensusRow, FleetVersionsRow, fleet_census
 
-    by_version = one_of(group_by, "host", "version") == "version"
     older = older_than and typed_path(older_than)
     wanted = [*map(typed_path, names)]
-    answer = ask_of(
-        store, host, as_of, lambda fleet: fleet_census(fleet, wanted, older, by_version)
+    by_host = one_of(group_by or "version", "version", "host") == "host"
+    answer = ask(lambda fleet: fleet_census(fleet, wanted, older), by_host)
+    return answer, FleetCensusRow if by_host else FleetVersionsRow
+
+
+@asking
+def behind(
+    ask: Asked,
+    security: Annotated[
+        bool, typer.Option("--security", help="Only what is for security.")
+    ] = False,
+    group_by: GroupBy = None,
+) -> Told:
+    """What has a newer version, at how many hosts, by the indexes that they had."""
+    from filigree.fleet.questions.behind import FleetBehindRow, fleet_behind
+
+    return _grouped(
+        ask, group_by, "package", FleetBehindRow, lambda fleet: fleet_behind(fleet, security)
     )
-    return answer, FleetVersionsRow if by_version else FleetCensusRow
 
 
-@shown
+@asking
 def owner(
-    store: StorePlace,
+    ask: Asked,
     subjects: Annotated[
         list[str],
         typer.Argument(
             metavar="PATH|DIGEST", help="A path, or a file's digest.", show_default=False
         ),
     ],
-    host: HostGlobs = None,
-    as_of: AsOf = None,
+    group_by: GroupBy = None,
 ) -> Told:
     """Whose a path is, or a file of a digest; at how many hosts."""
     from filigree.fleet.questions.owner import FleetOwnerRow, fleet_owner
 
     wanted = [*map(typed_path, subjects)]
-    return ask_of(store, host, as_of, lambda fleet: fleet_owner(fleet, wanted)), FleetOwnerRow
+    return _grouped(ask, group_by, "file", FleetOwnerRow, lambda fleet: fleet_owner(fleet, wanted))
 
 
-@shown
+@asking
 def needed_by(
-    store: StorePlace,
+    ask: Asked,
     names: Annotated[
         list[str], typer.Argument(metavar="NAME", help="A package, or a glob.", show_default=False)
     ],
-    host: HostGlobs = None,
-    as_of: AsOf = None,
+    group_by: GroupBy = None,
 ) -> Told:
     """Which hosts would lose what, if a package went."""
     from filigree.fleet.questions.needed_by import FleetNeededByRow, fleet_needed_by
 
     wanted = [*map(typed_path, names)]
-    answer = ask_of(store, host, as_of, lambda fleet: fleet_needed_by(fleet, wanted))
-    return answer, FleetNeededByRow
+    return _grouped(
+        ask, group_by, "package", FleetNeededByRow, lambda fleet: fleet_needed_by(fleet, wanted)
+    )
 
 
-@shown
+@asking
 def timeline(
-    store: StorePlace,
+    ask: Asked,
     since: Annotated[
         str | None, typer.Option("--since", metavar="TIME", help="Not before.", show_default=False)
     ] = None,
@@ -214,20 +236,20 @@ def timeline(
         str | None,
         typer.Option("--until", metavar="TIME", help="And not after.", show_default=False),
     ] = None,
-    host: HostGlobs = None,
-    as_of: AsOf = None,
+    group_by: GroupBy = None,
 ) -> Told:
     """What the histories of hosts tell, day by day."""
     from filigree.fleet.questions.timeline import FleetStepRow, fleet_timeline
 
     begin, end = time_from(since), time_from(until, end=True)
-    answer = ask_of(store, host, as_of, lambda fleet: fleet_timeline(fleet, begin, end))
-    return answer, FleetStepRow
+    return _grouped(
+        ask, group_by, "step", FleetStepRow, lambda fleet: fleet_timeline(fleet, begin, end)
+    )
 
 
-@shown
+@asking
 def rare(
-    store: StorePlace,
+    ask: Asked,
     at_most: Annotated[
         int, typer.Option("--at-most", min=1, metavar="K", help="So many hosts.")
     ] = 3,
@@ -237,11 +259,10 @@ def rare(
             "--only",
             metavar="KIND,KIND…",
             show_default=False,
-            help="file, key, repository, package, build.",
+            help="file, key, repository, package, build, need.",
         ),
     ] = None,
-    host: HostGlobs = None,
-    as_of: AsOf = None,
+    group_by: GroupBy = None,
 ) -> Told:
     """What only few hosts have."""
     from filigree.fleet.questions.rare import RareRow, Rarity, rare
@@ -250,63 +271,52 @@ def rare(
     kinds = frozenset(
         Rarity(one_of(one.strip(), *known)) for one in (only.split(",") if only else known)
     )
-    return ask_of(store, host, as_of, lambda fleet: rare(fleet, at_most, kinds)), RareRow
+    return _grouped(ask, group_by, "thing", RareRow, lambda fleet: rare(fleet, at_most, kinds))
 
 
-@shown
-def differ(store: StorePlace, host: HostGlobs = None, as_of: AsOf = None) -> Told:
+@asking
+def differ(ask: Asked, group_by: GroupBy = None) -> Told:
     """Files that are unlike what the same package in the same version has at most hosts."""
     from filigree.fleet.questions.differ import DifferRow, differ
 
-    return ask_of(store, host, as_of, differ), DifferRow
+    return _grouped(ask, group_by, "file", DifferRow, differ)
 
 
-@shown
-def keys(store: StorePlace, host: HostGlobs = None, as_of: AsOf = None) -> Told:
+@asking
+def keys(ask: Asked, group_by: GroupBy = None) -> Told:
     """Which keys are trusted, at how many hosts."""
     from filigree.fleet.questions.told import FleetKeyRow, fleet_keys
 
-    return ask_of(store, host, as_of, fleet_keys), FleetKeyRow
+    return _grouped(ask, group_by, "key", FleetKeyRow, fleet_keys)
 
 
-@shown
-def repos(store: StorePlace, host: HostGlobs = None, as_of: AsOf = None) -> Told:
+@asking
+def repos(ask: Asked, group_by: GroupBy = None) -> Told:
     """Which repositories there are, at how many hosts."""
     from filigree.fleet.questions.told import FleetRepositoryRow, fleet_repos
 
-    return ask_of(store, host, as_of, fleet_repos), FleetRepositoryRow
+    return _grouped(ask, group_by, "repository", FleetRepositoryRow, fleet_repos)
 
 
-@shown
-def findings(
-    store: StorePlace,
-    group_by: Annotated[
-        str,
-        typer.Option(
-            "--group-by", metavar="rule|host", help="A record a rule, or each by its host."
-        ),
-    ] = "rule",
-    host: HostGlobs = None,
-    as_of: AsOf = None,
-) -> Told:
+@asking
+def findings(ask: Asked, group_by: GroupBy = None) -> Told:
     """What is wrong, by rule or by host, worst first."""
     from filigree.fleet.questions.told import FleetFindingRow, fleet_findings
 
-    by_host = one_of(group_by, "rule", "host") == "host"
-    return ask_of(store, host, as_of, lambda fleet: fleet_findings(fleet, by_host)), FleetFindingRow
+    return _grouped(ask, group_by, "rule", FleetFindingRow, fleet_findings)
 
 
-@shown
-def gaps(store: StorePlace, host: HostGlobs = None, as_of: AsOf = None) -> Told:
+@asking
+def gaps(ask: Asked, group_by: GroupBy = None) -> Told:
     """What could not be looked at, and what was refused."""
     from filigree.fleet.questions.told import FleetGapRow, fleet_gaps
 
-    return ask_of(store, host, as_of, fleet_gaps), FleetGapRow
+    return _grouped(ask, group_by, "gap", FleetGapRow, fleet_gaps)
 
 
-@shown
+@asking
 def changed(
-    store: StorePlace,
+    ask: Asked,
     since: Annotated[
         str,
         typer.Option(
@@ -319,20 +329,17 @@ def changed(
     until: Annotated[
         str | None,
         typer.Option(
-            "--until",
-            metavar="TIME",
-            help="To how it was seen last before that.",
-            show_default=False,
+            "--until", metavar="TIME", show_default=False,
+            help="To how it was seen last before that; the same as --as-of.",
         ),
     ] = None,
-    host: HostGlobs = None,
-) -> Told:
+) -> Told:  # fmt: skip
     """What became of each host from one time to another, and what of it nothing explains."""
     from filigree.fleet.questions.changed import ChangedRow, changed
 
-    begin, end = time_from(since), time_from(until, end=True)
+    begin, end = time_from(since), time_from(until, end=True) or ask.as_of
     assert begin is not None
-    return ask_of(store, host, until, lambda fleet: changed(fleet, begin, end)), ChangedRow
+    return ask._replace(as_of=end)(lambda fleet: changed(fleet, begin, end)), ChangedRow
 
 
 @shown
@@ -356,11 +363,13 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], tuple[str, ...]], ...] = (
     ("hosts", hosts, ("fleet hosts store", "fleet hosts store --host 'gauge-*' --as-of 2026-03-01")),
     ("census", census, ("fleet census store tidegauge", "fleet census store 'libbrine*' --group-by host",
                         "fleet census store tidegauge --older-than 2.1-3")),
+    ("behind", behind, ("fleet behind store --security", "fleet behind store --group-by host")),
     ("owner", owner, ("fleet owner store /usr/bin/tidegauge", "fleet owner store sha256:91ab…")),
-    ("needed-by", needed_by, ("fleet needed-by store libbrine2", "fleet needed-by store 'jetty*'")),
+    ("needed-by", needed_by, ("fleet needed-by store libbrine2",
+                              "fleet needed-by store 'jetty*' --group-by host")),
     ("timeline", timeline, ("fleet timeline store --since '7 days'",)),
     ("rare", rare, ("fleet rare store", "fleet rare store --at-most 1 --only file,key")),
-    ("differ", differ, ("fleet differ store",)),
+    ("differ", differ, ("fleet differ store", "fleet differ store --engine sc://quay:15002")),
     ("changed", changed, ("fleet changed store --since 2026-03-01",
                           "fleet changed store --since '2 days'")),
     ("findings", findings, ("fleet findings store", "fleet findings store --group-by host")),

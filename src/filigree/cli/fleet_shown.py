@@ -5,7 +5,7 @@ import inspect
 from collections.abc import Callable
 from dataclasses import fields, is_dataclass
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
@@ -19,6 +19,7 @@ from filigree.views.render import Format
 
 if TYPE_CHECKING:
     from filigree.fleet.asked import Fleet
+    from filigree.fleet.engines import Engine
 
 _PANEL = "Showing the answer"
 StorePlace = Annotated[
@@ -35,6 +36,20 @@ AsOf = Annotated[
     typer.Option(
         "--as-of", metavar="TIME", help="As they were seen last before: 2026-03-01, '3 days'.",
         show_default=False,
+    ),
+]  # fmt: skip
+GroupBy = Annotated[
+    str | None,
+    typer.Option(
+        "--group-by", metavar="host", show_default=False,
+        help="host: each host by itself, and not all of them together.",
+    ),
+]  # fmt: skip
+EngineAt = Annotated[
+    str | None,
+    typer.Option(
+        "--engine", metavar="sc://HOST:PORT", show_default=False,
+        help="Ask this cluster of Apache Spark: its machines have to see the store under the same path.",
     ),
 ]  # fmt: skip
 _SHOWN: dict[str, tuple[Any, Any]] = {
@@ -89,18 +104,71 @@ def time_from(text: str | None, end: bool = False) -> datetime | None:
     return None if text is None else moment_from(text, datetime.now(UTC), end)
 
 
-def ask_of(
-    store: str,
-    hosts: list[str] | None,
-    as_of: str | None,
-    ask: Callable[["Fleet"], Answer[Any, Any]],
-) -> Answer[Any, Any]:
-    from filigree.fleet.asked import FleetWish, asked
-    from filigree.fleet.store import FleetStore
+class Asked(NamedTuple):
+    """What a command asks with: which store, which hosts, as of when, of which engine."""
 
-    wish = FleetWish(tuple(map(typed_path, hosts or ())), time_from(as_of, end=True))
-    with asked(FleetStore(typed_path(store), cache=cache_folder()), wish) as fleet:
-        return ask(fleet)
+    store: str
+    hosts: tuple[str, ...]
+    as_of: datetime | None
+    engine: str | None
+
+    def __call__(
+        self, question: Callable[["Fleet"], Answer[Any, Any]], by_host: bool = False
+    ) -> Answer[Any, Any]:
+        """The answer to a question, each host by itself where that is wanted."""
+        from filigree.fleet.asked import FleetWish, asked
+        from filigree.fleet.store import FleetStore
+
+        wish = FleetWish(self.hosts, self.as_of, by_host)
+        store = FleetStore(self.store, cache=cache_folder())
+        with asked(store, wish, engine_at(self.engine)) as fleet:
+            return question(fleet)
+
+
+_ASKING: dict[str, tuple[Any, Any]] = {
+    "host": (HostGlobs, None), "as_of": (AsOf, None), "engine": (EngineAt, None),
+}  # fmt: skip
+
+
+def asking(command: Callable[..., Told]) -> Callable[..., None]:
+    """Make a command of a function that asks: it is given what to ask with (`Asked`) in the place of the
+    store, and has the options that say which hosts, as of when, and of which engine."""
+    signature = inspect.signature(command)
+    _, *own = signature.parameters.values()
+    store = inspect.Parameter(
+        "store", inspect.Parameter.POSITIONAL_OR_KEYWORD, annotation=StorePlace
+    )
+    added = [
+        inspect.Parameter(
+            name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation
+        )
+        for name, (annotation, default) in _ASKING.items()
+    ]
+
+    @functools.wraps(command)
+    def run(**kwargs: Any) -> Told:
+        told = {name: kwargs.pop(name) for name in ("store", *_ASKING)}
+        asked = Asked(
+            typed_path(told["store"]), tuple(map(typed_path, told["host"] or ())),
+            time_from(told["as_of"], end=True), told["engine"] and typed_path(told["engine"]),
+        )  # fmt: skip
+        return command(asked, **kwargs)
+
+    run.__signature__ = signature.replace(parameters=[store, *own, *added])  # type: ignore[attr-defined]
+    return shown(run)
+
+
+def engine_at(address: str | None) -> "Engine | None":
+    """The engine at an address; None for the embedded one. Raises BadQuestion."""
+    if address is None:
+        return None
+    from filigree.fleet.cluster_engine import SCHEME, SparkEngine
+
+    if not address.startswith(SCHEME):
+        raise BadQuestion(
+            "it is no address of an engine", address, f"one is like {SCHEME}host:15002"
+        )
+    return SparkEngine(address)
 
 
 def one_of(text: str, *known: str) -> str:

@@ -71,6 +71,7 @@ def one_host(base: Taken, name: str, at: datetime, number: int) -> Taken:
         gone = set(dice.sample(sorted(set(names.values())), _LACK))
         parts["sets"] = [row for row in base.parts["sets"] if names[str(row[0])] not in gone]
         parts["deviations"] = [row for row in base.parts["deviations"] if row[2] not in gone]
+        parts["behind"] = [row for row in base.parts["behind"] if row[0] not in gone]
     label = base.label.rpartition(" ")[0] + f" {name}"
     return Taken(name, int(at.timestamp()), base.family, label, base.builds, parts)
 

@@ -3,8 +3,9 @@ of."""
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, fields, make_dataclass, replace
 from datetime import UTC, datetime
+from functools import cache
 from typing import Any
 
 from filigree.fleet.engines import Engine
@@ -20,10 +21,12 @@ LATER = 1 << 62
 @dataclass(frozen=True, slots=True)
 class FleetWish:
     """Of which hosts a question is: those that a glob matches (all without any), as they were at a time
-    (None: as they were seen last). `now` is when it is asked."""
+    (None: as they were seen last). With `by_host` what is told of several hosts at once is told of each
+    by itself. `now` is when it is asked."""
 
     hosts: tuple[str, ...] = ()
     as_of: datetime | None = None
+    by_host: bool = False
     now: datetime | None = None
 
     @property
@@ -45,10 +48,6 @@ class FleetSummary:
     records: int
 
 
-# Many hosts have the same set: what concerns builds is counted by sets, each as often as hosts have it.
-_WEIGHTS = (
-    "SELECT sets AS part, count(*) AS hosts, min(host) AS first_host FROM chosen GROUP BY sets"
-)
 _BUILD_HOSTS = """
 SELECT s.build AS build, sum(w.hosts) AS hosts, min(w.first_host) AS first_host
 FROM sets s JOIN weights w ON w.part = s.part GROUP BY s.build
@@ -57,7 +56,7 @@ FROM sets s JOIN weights w ON w.part = s.part GROUP BY s.build
 
 class Fleet:
     """What is asked: `chosen` has a row of `snapshots` for each host that is meant, `weights` how many of
-    them have a set."""
+    them have a set, and the first of them; by host it has a row for each."""
 
     def __init__(self, store: FleetStore, engine: Engine, wish: FleetWish) -> None:
         self.store = store
@@ -66,7 +65,7 @@ class Fleet:
         self.gaps: list[Gap] = []
         self.notes: list[str] = []
         self._choose("chosen", wish.as_of)
-        self.engine.keep("weights", _WEIGHTS)
+        self.engine.keep("weights", self.weights_of("sets"))
         facts = self.run(
             "SELECT count(*), sum(CASE WHEN vouched = 'signed' THEN 0 ELSE 1 END), min(taken_at), "
             "max(taken_at) FROM chosen"
@@ -83,10 +82,9 @@ class Fleet:
         at = LATER if as_of is None else int(as_of.timestamp())
         self.engine.keep(
             name,
-            "SELECT * FROM (SELECT *, row_number() OVER (PARTITION BY host ORDER BY taken_at "
-            "DESC, snapshot "
-            f"DESC) AS place FROM {SNAPSHOTS.name} WHERE taken_at <= ? AND ({hosts})) ordered "
-            f"WHERE place = 1",
+            "SELECT * FROM (SELECT *, row_number() OVER (PARTITION BY host ORDER BY taken_at DESC, "
+            "gathered_at DESC, snapshot DESC) AS place "
+            f"FROM {SNAPSHOTS.name} WHERE taken_at <= ? AND ({hosts})) ordered WHERE place = 1",
             [at, *globs],
         )
 
@@ -94,6 +92,20 @@ class Fleet:
         """Keep the same hosts as of another time, under a name; how many those are."""
         self._choose(name, as_of)
         return int(self.run(f"SELECT count(*) FROM {name}")[0][0])
+
+    def weights_of(self, part: str) -> str:
+        """The text of how many hosts have a part of a table in common, and which is the first: what
+        concerns parts is counted by them, each as often as hosts have it. By host each stands by
+        itself."""
+        each = ", host" if self.wish.by_host else ""
+        return (
+            f"SELECT {part} AS part, count(*) AS hosts, min(host) AS first_host FROM chosen "
+            f"GROUP BY {part}{each}"
+        )
+
+    def by(self, host: str) -> str:
+        """What a text is grouped by besides: the column of the host, where each is told by itself."""
+        return f"{host}, " if self.wish.by_host else ""
 
     def count_builds(self) -> None:
         """Keep as `build_hosts` how many hosts have each build, and the first of them."""
@@ -137,12 +149,41 @@ class Fleet:
     ) -> Answer[Any, FleetSummary]:
         """An answer of this fleet."""
         records = [_as_they_are(one) for one in records]
+        if self.wish.by_host:
+            records = [one for record in records for one in _each_host(record)]
+            records.sort(key=lambda record: record.host or "")
         summary = FleetSummary(self.hosts, self.known, self.unvouched, *self.span, len(records))
         label = SystemLabel(self.store.address, "fleet", f"{self.hosts:,} of {self.known:,} hosts")
         return Answer(
             f"fleet {question}", label, records, summary, self.gaps, self.notes,
             bad_news=bad_news or bool(self.notes),
         )  # fmt: skip
+
+
+@cache
+def at_host(row: type[Any]) -> type[Any]:
+    """What a record that speaks of several hosts is at one of them: `host` comes first, and what names
+    the others is not in it. How many they are stays where that says something of it."""
+    names = [one.name for one in fields(row)]
+    if "host" in names:
+        return row
+    left_out = {"which"} if "which" in names else {"hosts", "first_host"}
+    kept = [(one.name, one.type) for one in fields(row) if one.name not in left_out]
+    name = row.__name__.removesuffix("Row")
+    return make_dataclass(f"{name}AtHostRow", [("host", str), *kept], frozen=True, slots=True)
+
+
+def _each_host(record: Any) -> Iterator[Any]:
+    """A record for each host that one speaks of; as it is where it speaks of one, or of none."""
+    whole: Any = type(record)
+    kind = at_host(whole)
+    if kind is type(record):
+        yield record
+        return
+    which = getattr(record, "which", None)
+    for host in [record.first_host] if which is None else which:
+        told = {one.name: getattr(record, one.name, host) for one in fields(kind)}
+        yield kind(**told)
 
 
 def _as_they_are(record: Any) -> Any:
@@ -193,5 +234,7 @@ def asked(store: FleetStore, wish: FleetWish, engine: Engine | None = None) -> I
         fleet = Fleet(store, used, wish)
         if store.shelf.doubt is not None:
             fleet.gaps.append(Gap(f"who vouches for {store.address}", store.shelf.doubt))
+        if used.doubt is not None:
+            fleet.gaps.append(Gap("who vouches for what the engine answers", used.doubt))
         fleet.gaps += gaps
         yield fleet

@@ -7,24 +7,33 @@ import json
 import os
 import tempfile
 import threading
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, Protocol
 
-from filigree.fleet.form import FleetTable
+from filigree.fleet.form import VERSION, FleetTable
 from filigree.fleet.identity import Row, Value
 from filigree.model.errors import BadQuestion
 
 MEMORY = 900
 """Megabytes that an engine may take."""
 _THREADS = 4
+_TEXTS = (
+    "CREATE TEMP TABLE {name} AS "
+    "SELECT CAST(told AS VARCHAR) AS text FROM (SELECT unnest(?) AS told)"
+)
 
 
 class Engine(Protocol):
     """Runs questions."""
 
-    def register(self, table: FleetTable, files: Sequence[str]) -> None:
-        """Make a table of files, by its name; one without files has no rows."""
+    @property
+    def doubt(self) -> str | None:
+        """Why what it answers is only somebody's word; None for what is here."""
+        ...
+
+    def register(self, table: FleetTable, files: Sequence[str], form: int = VERSION) -> None:
+        """Make a table of files of a form, by its name; one without files has no rows."""
         ...
 
     def keep(self, name: str, text: str, values: Sequence[Value] = ()) -> None:
@@ -43,6 +52,8 @@ class Engine(Protocol):
 class DuckEngine:
     """The engine that is embedded: it reads the files of a store, and nothing else."""
 
+    doubt: str | None = None
+
     def __init__(self, files: Sequence[str], memory: int = MEMORY) -> None:
         duckdb = _loaded()
         self._error = duckdb.Error
@@ -52,20 +63,21 @@ class DuckEngine:
         self._connection.execute("SET enable_external_access=false")
         self._connection.execute("SET lock_configuration=true")
 
-    def register(self, table: FleetTable, files: Sequence[str]) -> None:
+    def register(self, table: FleetTable, files: Sequence[str], form: int = VERSION) -> None:
         """Make a table of files."""
-        columns = ", ".join(
-            f"CAST({one.name if files else 'NULL'} AS {_kind(one.number)}) AS {one.name}"
-            for one in table.columns
-        )
         where = (
             f"FROM read_parquet([{', '.join(map(_literal, files))}])" if files else "WHERE false"
         )
+        columns = _columns(table, form if files else 0)
         self._execute(f"CREATE VIEW {table.name} AS SELECT {columns} {where}")
 
     def keep(self, name: str, text: str, values: Sequence[Value] = ()) -> None:
         """Keep what a question answers."""
         self._execute(f"CREATE OR REPLACE TEMP TABLE {name} AS {text}", values)
+
+    def keep_texts(self, name: str, texts: Collection[str]) -> None:
+        """Keep many texts under a name, for further questions: a table of one column, `text`."""
+        self._connection.execute(_TEXTS.format(name=name), [list(texts)])
 
     def run(self, text: str, values: Sequence[Value] = ()) -> list[tuple[Any, ...]]:
         """The rows that a question answers."""
@@ -127,14 +139,24 @@ def write_table(table: FleetTable, rows: Iterable[Row], path: str) -> int:
     return count
 
 
-def merge_tables(table: FleetTable, files: Sequence[str], path: str) -> int:
-    """Write the rows of several files of a table as one, each once; how many they are."""
+def merge_tables(
+    table: FleetTable,
+    files: Sequence[str],
+    path: str,
+    form: int = VERSION,
+    keys: Collection[str] | None = None,
+) -> int:
+    """Write the rows of several files of a table, of a form, as one of this form, each once; with `keys`
+    those rows alone that belong together under one of them. How many they are."""
     duckdb = _loaded()
-    source = f"(SELECT DISTINCT * FROM read_parquet([{', '.join(map(_literal, files))}]))"
+    read = f"read_parquet([{', '.join(map(_literal, files))}])"
+    where = "true" if keys is None else f"{table.key} IN (SELECT text FROM keys)"
+    source = f"(SELECT DISTINCT {_columns(table, form)} FROM {read} WHERE {where})"
     with (
         tempfile.TemporaryDirectory(prefix="filigree-fleet-") as folder,
         duckdb.connect(":memory:", config=_settings(MEMORY, folder)) as made,
     ):
+        made.execute(_TEXTS.format(name="keys"), [list(keys or ())])
         made.execute(_copied(table, source, path))
         return int(
             made.execute(f"SELECT count(*) FROM read_parquet({_literal(path)})").fetchall()[0][0]
@@ -147,6 +169,14 @@ def _copied(table: FleetTable, source: str, path: str) -> str:
     return (
         f"COPY (SELECT {columns} FROM {source} ORDER BY {order}) TO {_literal(path)} "
         "(FORMAT parquet, COMPRESSION zstd, PARQUET_VERSION v2)"
+    )
+
+
+def _columns(table: FleetTable, form: int) -> str:
+    """The columns of a table out of files of a form: what those do not have is null."""
+    return ", ".join(
+        f"CAST({one.name if one.since <= form else 'NULL'} AS {_kind(one.number)}) AS {one.name}"
+        for one in table.columns
     )
 
 

@@ -7,16 +7,19 @@ its rows. A row of `snapshots` names its parts.
 
 from typing import NamedTuple
 
-VERSION = 1
-"""The version of the form. A store of an earlier one is brought up to this when it is gathered into."""
+VERSION = 2
+"""The version of the form. A store of an earlier one is asked as it is, and brought up to this when it is
+gathered into. Since 2: `behind`."""
 
 
 class FleetColumn(NamedTuple):
-    """One column; `number` is whether it holds 64-bit numbers, and else texts."""
+    """One column; `number` is whether it holds 64-bit numbers, and else texts; `since` the form of which
+    it is: in files of earlier ones it is not, and stands for null."""
 
     name: str
     means: str
     number: bool = False
+    since: int = 1
 
 
 class FleetTable(NamedTuple):
@@ -43,8 +46,9 @@ def _numbers(**means: str) -> tuple[FleetColumn, ...]:
     return tuple(FleetColumn(name, told, True) for name, told in means.items())
 
 
-PARTS = ("sets", "deviations", "keys", "repositories", "events", "gaps", "findings")
+PARTS = ("sets", "deviations", "keys", "repositories", "events", "gaps", "findings", "behind")
 """What a snapshot names by the identities of parts."""
+_SINCE = {"behind": 2}
 _PART = _texts(part="the identity of the part: the digest of its rows")
 
 SNAPSHOTS = FleetTable(
@@ -56,7 +60,10 @@ SNAPSHOTS = FleetTable(
             source="where it was gathered from",
             vouched="`signed` where a key of the host's own vouches for it, or `nobody`",
             signer="the fingerprint of the key that signed it; null for none",
-            **{one: f"the identity of its part of `{one}`" for one in PARTS},
+        ),
+        *(
+            FleetColumn(one, f"the identity of its part of `{one}`", since=_SINCE.get(one, 1))
+            for one in PARTS
         ),
         *_numbers(
             taken_at="when it was taken, in seconds since 1970", gathered_at="when it was gathered",
@@ -185,6 +192,19 @@ FINDINGS = FleetTable(
         *_numbers(pieces="how many it is made of", since="since when, in seconds since 1970"),
     ),
 )  # fmt: skip
+BEHIND = FleetTable(
+    "behind", "part", ("package", "part"), "what was not as new as it could be, by the indexes that a "
+    "host had when it was seen",
+    (
+        *_PART,
+        *_texts(
+            package="the package", architecture="its architecture", version="the version that is there",
+            candidate="the version that is offered", repository="which repository offers it",
+            status="how the two stand to each other", advisories="the advisories that speak of it",
+        ),
+        *_numbers(security="1 where it is for security; null where nothing tells"),
+    ),
+)  # fmt: skip
 REFUSED = FleetTable(
     "refused", "what", ("what",), "what was brought, and not taken in",
     (
@@ -196,6 +216,6 @@ REFUSED = FleetTable(
 )  # fmt: skip
 TABLES = (
     SNAPSHOTS, SETS, BUILDS, BUILD_FILES, BUILD_NEEDS, BUILD_GIVES, DEVIATIONS, KEYS, REPOSITORIES,
-    EVENTS, GAPS, FINDINGS, REFUSED,
+    EVENTS, GAPS, FINDINGS, BEHIND, REFUSED,
 )  # fmt: skip
 BY_NAME = {one.name: one for one in TABLES}

@@ -11,7 +11,6 @@ Rules, before the code that keeps them:
 
 import os
 import tempfile
-import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -24,7 +23,7 @@ from filigree.fleet.identity import Row, text_of
 from filigree.fleet.opened import opened_whole
 from filigree.fleet.store import File, FleetStore
 from filigree.fleet.taking import Taken, rows_of, snapshot_identity, taken_of
-from filigree.fleet.tidying import LOOSE, merged
+from filigree.fleet.tidying import LOOSE, brought_up, merged
 from filigree.fleet.vouching import listed_hosts, signer_of
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.errors import BadQuestion, FiligreeError
@@ -35,7 +34,6 @@ from filigree.system import System, open_system
 _AT_ONCE = 64
 _PATHS_AT_ONCE = 300_000
 """So many hosts, or so many paths of theirs, are held in memory until they are written."""
-_TRIES = 32
 
 
 class GateOutcome(StrEnum):
@@ -177,6 +175,7 @@ def _in_order(snapshots: Sequence[str]) -> list[str]:
 class _Gate:
     def __init__(self, store: FleetStore, how: Gathering) -> None:
         self._store = store
+        brought_up(store)
         self._how = how
         self._now = how.now or datetime.now(UTC)
         self._listed = listed_hosts(how.hosts) if how.hosts is not None else None
@@ -233,16 +232,15 @@ class _Gate:
         own = self._listed.get(host)
         if own is None:
             raise _Refused(f"no host of the list is called {host}")
-        signer = signer_of(system, own)
+        signer = signer_of(system, [own])
         if signer is not None:
-            return VouchedBy.SIGNED, signer
-        for other in self._listed.values():
-            if other.name != host and signer_of(system, other) is not None:
-                raise _Refused(
-                    f"it claims to be of {host}, and is signed by the key of {other.name}"
-                )
+            return VouchedBy.SIGNED, signer[1]
         found = system.snapshot_signature
         why = found.reason or found.verdict.value if found is not None else "it is unsigned"
+        others = [one for one in self._listed.values() if one.name != host]
+        other = signer_of(system, others) if others else None
+        if other is not None:
+            raise _Refused(f"it claims to be of {host}, and is signed by the key of {other[0]}")
         raise _Refused(f"no key of {host} has signed it: {why}")
 
     # -- writing ----------------------------------------------------------------------------
@@ -250,15 +248,17 @@ class _Gate:
     def write(self, brought: Sequence[_Brought]) -> list[GatherRow]:
         """Write what passed; again where somebody else wrote meanwhile. What is there already, or is a
         replay, is told."""
-        for again in range(_TRIES):
+        told: list[GatherRow] = []
+
+        def files() -> list[File] | None:
+            nonlocal told
             told, rows = self._rows(brought)
             made = self._files(rows) if any(rows.values()) else []
-            if not made or self._store.commit([*self._store.list.files, *made]):
-                self._refusals = []
-                return told
-            time.sleep(0.02 * again)
-            self._store.refresh()
-        raise BadQuestion("others write to it all the time", self._store.address, "try again later")
+            return [*self._store.list.files, *made] if made else None
+
+        self._store.change_surely(files)
+        self._refusals = []
+        return told
 
     def _rows(self, brought: Sequence[_Brought]) -> tuple[list[GatherRow], dict[str, list[Row]]]:
         with opened_whole(self._store, (BUILDS, SNAPSHOTS)) as known:

@@ -23,7 +23,7 @@ def opened(
     gone = sum(len(missing) for _, missing in files.values())
     try:
         for table in tables:
-            used.register(table, files[table.name][0])
+            used.register(table, files[table.name][0], store.list.form)
         many = "file" if gone == 1 else "files"
         yield used, [Gap(f"{gone:,} {many} of the store", _GONE)] if gone else []
     finally:
@@ -31,9 +31,10 @@ def opened(
 
 
 @contextmanager
-def opened_whole(store: FleetStore, tables: Sequence[FleetTable] = TABLES) -> Iterator[Engine]:
+def opened_whole(store: FleetStore, tables: Sequence[FleetTable] = TABLES) -> Iterator[DuckEngine]:
     """As `opened`, for whoever writes what comes of it. Raises BadQuestion where a file is gone."""
     with opened(store, None, tables) as (engine, gaps):
         for gap in gaps:
             raise BadQuestion(f"{gap.what}: {gap.why}", store.address, "bring them back first")
+        assert isinstance(engine, DuckEngine)
         yield engine

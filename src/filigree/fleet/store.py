@@ -15,7 +15,8 @@ import hashlib
 import json
 import os
 import re
-from collections.abc import Iterable, Sequence
+import time
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -28,6 +29,7 @@ _LIST = re.compile(r"(\d{8})\.json")
 _NAME = re.compile(r"(?P<table>[a-z_]+)/\d{4}-\d{2}/(?P<digest>[0-9a-f]{64})\.parquet")
 _LIMIT = 64 << 20
 _SIZE = 1 << 40
+_TRIES = 32
 
 
 class File(NamedTuple):
@@ -55,10 +57,11 @@ class File(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class FileList:
-    """Which files count: the number of the list, and the files, sorted."""
+    """Which files count: the number of the list, the files, sorted, and of which form they are."""
 
     number: int
     files: tuple[File, ...] = ()
+    form: int = VERSION
 
     def of(self, table: str) -> list[File]:
         """The files of a table."""
@@ -119,6 +122,22 @@ class FleetStore:
         self.list = following
         return True
 
+    def change(self, files_of: Callable[[], Iterable[File] | None]) -> bool:
+        """Make a next list of the files that `files_of` says by what is known (None: nothing is to be
+        changed); again where somebody else made one meanwhile. False where that happens all the time."""
+        for again in range(_TRIES):
+            files = files_of()
+            if files is None or self.commit(files):
+                return True
+            time.sleep(0.02 * again)
+            self.refresh()
+        return False
+
+    def change_surely(self, files_of: Callable[[], Iterable[File] | None]) -> None:
+        """As `change`. Raises BadQuestion where others come first all the time."""
+        if not self.change(files_of):
+            raise BadQuestion("others write to it all the time", self.address, "try again later")
+
     def refresh(self) -> None:
         """Read the last list anew."""
         self.list = self._last()
@@ -132,7 +151,11 @@ def digest_of(path: str) -> str:
 
 def list_text(one: FileList) -> bytes:
     """A list as it is written."""
-    told = {"store": "filigree/fleet", "form": VERSION, "files": [list(file) for file in one.files]}
+    told = {
+        "store": "filigree/fleet",
+        "form": one.form,
+        "files": [list(file) for file in one.files],
+    }
     return (json.dumps(told, separators=(",", ":")) + "\n").encode()
 
 
@@ -150,7 +173,7 @@ def read_list(data: bytes, number: int, address: str) -> FileList:
     files = told.get("files")
     if not isinstance(files, list) or not all(map(_is_file, files)):
         raise BadQuestion(f"its list {number} names files that are none", address)
-    return FileList(number, tuple(File(*one) for one in files))
+    return FileList(number, tuple(File(*one) for one in files), form)
 
 
 def _is_file(told: Any) -> bool:

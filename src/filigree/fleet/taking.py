@@ -97,7 +97,7 @@ def taken_of(
     parts: dict[str, Iterator[Sequence[object]]] = {
         "deviations": _deviations(seen, named), "keys": _keys(seen),
         "repositories": _repositories(seen), "events": _events(system),
-        "findings": _findings(seen, now) if findings_too else iter(()),
+        "findings": _findings(seen, now) if findings_too else iter(()), "behind": _behind(seen),
     }  # fmt: skip
     found.parts["sets"] = sorted(sets, key=_sorting)
     for name, rows in parts.items():
@@ -249,6 +249,14 @@ def _repositories(seen: Observed) -> Iterator[Sequence[object]]:
 def _events(system: System) -> Iterator[Sequence[object]]:
     for one in system.events():
         yield (one.action.value, one.name, one.version, one.architecture, one.told_in, one.at)
+
+
+def _behind(seen: Observed) -> Iterator[Sequence[object]]:
+    for row in seen.behind:
+        yield (
+            row.name, row.architecture, row.installed, row.candidate, row.repository, row.status.value,
+            " ".join(sorted(one.identity for one in row.advisories)) or None, row.security,
+        )  # fmt: skip
 
 
 def _findings(seen: Observed, now: datetime) -> Iterator[Sequence[object]]:

@@ -3,25 +3,26 @@ checked."""
 
 import os
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from types import MappingProxyType
 
 from filigree.access.shelves import Shelf
-from filigree.fleet.engines import Engine, merge_tables, write_table
-from filigree.fleet.form import BY_NAME, PARTS, REFUSED, SNAPSHOTS, TABLES, FleetTable
-from filigree.fleet.identity import Row
+from filigree.fleet.engines import DuckEngine, merge_tables
+from filigree.fleet.form import BY_NAME, PARTS, REFUSED, SNAPSHOTS, TABLES, VERSION
 from filigree.fleet.opened import opened_whole
 from filigree.fleet.store import LISTS, File, FleetStore, digest_of
 from filigree.model.answer import Answer, Gap, SystemLabel
-from filigree.model.errors import BadQuestion
 
 LOOSE = 24
 """So many files of one table in one month are compacted."""
 _AGE = 86_400
 """What no list names is swept away when it is so many seconds old."""
-_TRIES = 16
+_Group = tuple[str, str]
+"""A table and a month."""
 _DAY = timedelta(days=1)
+_ALL: Mapping[str, Collection[str]] = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +72,7 @@ def tidy(store: FleetStore, keeping: Keeping) -> Answer[TidyRow, TidySummary]:
     damaged = _damaged(store)
     dropped = 0
     if not damaged:
+        brought_up(store)
         dropped = _dropped(store, keeping)
         merged(store, 1)
         _sweep(store)
@@ -100,47 +102,72 @@ def _damaged(store: FleetStore) -> list[File]:
     ]  # fmt: skip
 
 
+def brought_up(store: FleetStore) -> None:
+    """Bring a store of an earlier form up to this one: tables that have more columns now are written
+    anew. Raises BadQuestion."""
+
+    def files() -> Iterable[File] | None:
+        form = store.list.form
+        if form == VERSION or not store.list.number:
+            return None
+        old = {table.name for table in TABLES if any(one.since > form for one in table.columns)}
+        return _written_anew(store, lambda key, _: key[0] in old)
+
+    store.change_surely(files)
+
+
 def merged(store: FleetStore, most: int) -> None:
     """Make one file of the files of each table and month that has more than `most`."""
-    for _ in range(_TRIES):
-        groups: dict[tuple[str, str], list[File]] = {}
-        for one in store.list.files:
-            groups.setdefault((one.table, one.month), []).append(one)
-        many = {key: files for key, files in groups.items() if len(files) > most}
-        if not many:
-            return
-        made: list[File] = []
-        gone: list[File] = []
-        with tempfile.TemporaryDirectory(prefix="filigree-fleet-") as folder:
-            for (table, month), files in many.items():
-                paths, missing = store.local(files)
-                if missing:
-                    continue
-                path = os.path.join(folder, f"{table}-{month}.parquet")
-                rows = merge_tables(BY_NAME[table], paths, path)
-                made += store.add([(table, path, rows)], month)
-                gone += files
-        if not made or store.commit([one for one in store.list.files if one not in gone] + made):
-            return
-        store.refresh()
+
+    def files() -> Iterable[File] | None:
+        written = _written_anew(store, lambda _, files: len(files) > most)
+        return None if written == list(store.list.files) else written
+
+    store.change(files)  # where others write all the time, they will
+
+
+def _written_anew(
+    store: FleetStore,
+    chosen: Callable[[_Group, Sequence[File]], bool],
+    keys: Mapping[str, Collection[str]] = _ALL,
+) -> list[File]:
+    """The files of a store, those of each chosen table and month written as one; of tables that `keys`
+    names those rows alone. A group of which a file is gone stays as it is."""
+    groups: dict[_Group, list[File]] = {}
+    for one in store.list.files:
+        groups.setdefault((one.table, one.month), []).append(one)
+    found: list[File] = []
+    with tempfile.TemporaryDirectory(prefix="filigree-fleet-") as folder:
+        for (name, month), files in groups.items():
+            paths, missing = store.local(files)
+            if missing or not chosen((name, month), files):
+                found += files
+                continue
+            path = os.path.join(folder, f"{name}-{month}.parquet")
+            rows = merge_tables(BY_NAME[name], paths, path, store.list.form, keys.get(name))
+            if rows:
+                found += store.add([(name, path, rows)], month)
+    return found
 
 
 def _dropped(store: FleetStore, keeping: Keeping) -> int:
     """Write the tables anew without what is not kept; how many snapshots went."""
-    if keeping.everything:
-        return 0
-    for _ in range(_TRIES):
+    went = 0
+
+    def files() -> Iterable[File] | None:
+        nonlocal went
         with opened_whole(store) as engine:
             every = engine.run(f"SELECT snapshot, host, taken_at FROM {SNAPSHOTS.name}")
             kept = kept_of(every, keeping)
             went = len(every) - len(kept)
             if not went:
-                return 0
-            made = _anew(store, engine, kept)
-        if store.commit(made):
-            return went
-        store.refresh()
-    raise BadQuestion("others write to it all the time", store.address, "try again later")
+                return None
+            needed = _needed(engine, kept)
+        return _written_anew(store, lambda *_: True, needed)
+
+    if not keeping.everything:
+        store.change_surely(files)
+    return went
 
 
 def kept_of(snapshots: Sequence[tuple[str, str, int]], keeping: Keeping) -> set[str]:
@@ -161,35 +188,25 @@ def kept_of(snapshots: Sequence[tuple[str, str, int]], keeping: Keeping) -> set[
     return kept | {snapshot for _, snapshot in last.values()}
 
 
-def _anew(store: FleetStore, engine: Engine, kept: set[str]) -> list[File]:
-    """The files of all tables, of the rows that some snapshots need."""
-    found: list[File] = []
-    with tempfile.TemporaryDirectory(prefix="filigree-fleet-") as folder:
-        values = ", ".join(["(?)"] * len(kept))
-        engine.keep(
-            "kept",
-            f"SELECT s.* FROM {SNAPSHOTS.name} s JOIN (VALUES {values}) told(snapshot) ON "
-            f"told.snapshot = "
-            "s.snapshot",
-            sorted(kept),
-        )
-        for table in TABLES:
-            rows: list[Row] = engine.run(f"SELECT * FROM {table.name} WHERE {_needed(table)}")
-            if rows:
-                path = os.path.join(folder, f"{table.name}.parquet")
-                write_table(table, rows, path)
-                found += store.add([(table.name, path, len(rows))], f"{datetime.now(UTC):%Y-%m}")
-    return found
-
-
-def _needed(table: FleetTable) -> str:
-    if table is SNAPSHOTS:
-        return "snapshot IN (SELECT snapshot FROM kept)"
-    if table is REFUSED:
-        return "true"
-    if table.name in PARTS:
-        return f"part IN (SELECT {table.name} FROM kept)"
-    return "build IN (SELECT build FROM sets WHERE part IN (SELECT sets FROM kept))"
+def _needed(engine: DuckEngine, kept: Collection[str]) -> dict[str, list[str]]:
+    """What some snapshots need of each table, by its keys; of what was refused everything."""
+    engine.keep_texts("kept", kept)
+    whose = {
+        SNAPSHOTS.name: "SELECT text FROM kept",
+        **{
+            one: f"SELECT DISTINCT {one} FROM snapshots s JOIN kept ON text = s.snapshot"
+            for one in PARTS
+        },
+    }
+    builds = (
+        "SELECT DISTINCT t.build FROM sets t JOIN snapshots s ON s.sets = t.part "
+        "JOIN kept ON text = s.snapshot"
+    )
+    return {
+        table.name: [str(key) for (key,) in engine.run(whose.get(table.name, builds))]
+        for table in TABLES
+        if table is not REFUSED
+    }
 
 
 def _sweep(store: FleetStore) -> None:

@@ -1,6 +1,7 @@
 """Who vouches for a host: the auditor's own list, and the keys in it."""
 
 import os
+from collections.abc import Collection
 
 from filigree.formats.host_list import ListedHost, read_hosts
 from filigree.formats.office_files import OfficeFileError
@@ -29,10 +30,15 @@ def listed_hosts(path: str) -> dict[str, ListedHost]:
     }
 
 
-def signer_of(system: System, host: ListedHost) -> str | None:
-    """The fingerprint of the key of a host that signed a snapshot; None where none did."""
-    judge_snapshot(system, host.keys)
+def signer_of(system: System, hosts: Collection[ListedHost]) -> tuple[str, str] | None:
+    """The name of the first of some hosts whose key signed a snapshot, and the fingerprint of that key;
+    None where none did. It is judged once, by all of their keys."""
+    judge_snapshot(system, sorted({key for host in hosts for key in host.keys}))
     found = system.snapshot_signature
     if found is None or found.verdict is not SignatureVerdict.GOOD:
         return None
-    return next((one.fingerprint for one in found.signers if one.fingerprint), "unknown")
+    for signer in found.signers:
+        for host in hosts if signer.verdict is SignatureVerdict.GOOD else ():
+            if signer.key_file in host.keys:
+                return host.name, signer.fingerprint
+    return None

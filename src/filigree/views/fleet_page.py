@@ -45,10 +45,21 @@ files of each table and month; gathering does the last by itself where there are
 or not what its digest says is bad news, and nothing is dropped then. What no list names is swept away
 when it is a day old.
 
+## The engines
+
+The tables are asked by DuckDB, which is embedded: it reads the files of the store and nothing else, in
+bounded memory. Where that is outgrown, `--engine sc://HOST:15002` has the same text asked by a cluster of
+Apache Spark, through its thin client (extra `cluster`). All machines of the cluster have to see the store
+under the same path; of an object store that is the copies in your cache. What the connection needs besides
+(a token, TLS) stands in the address, as Spark Connect has it. An answer of a cluster says on whose word it
+is, and `fleet ask` goes to the embedded engine alone: what is typed there could make a cluster run
+anything.
+
 How it grows, and what a million hosts would take: [measured, and on paper](fleet-growth.md).
 
-A store of a newer form than this one is refused. This is form {VERSION}, the first: there is nothing to
-bring up to it yet.
+This is form {VERSION}. A store of an earlier one is asked as it is, and what it does not have is a gap of
+the answer; gathering into it, or tidying it, brings it up first: in one step, as everything is written
+here. A store of a newer form is refused. Since form 2: `behind`.
 
 ## The tables
 

@@ -65,6 +65,7 @@ SCREENS = {
                 "tidy",
                 "hosts",
                 "census",
+                "behind",
                 "owner",
                 "rare",
                 "differ",

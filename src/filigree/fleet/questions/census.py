@@ -34,10 +34,10 @@ class FleetVersionsRow:
 
 
 def fleet_census(
-    fleet: Fleet, names: Sequence[str], older_than: str | None = None, by_version: bool = False
+    fleet: Fleet, names: Sequence[str], older_than: str | None = None
 ) -> Answer[FleetCensusRow | FleetVersionsRow, FleetSummary]:
     """Where packages are, by name or glob; those alone that are `older_than` a version; each host by
-    itself or `by_version`, older ones first. What matches nothing is a note."""
+    itself or each version, older ones first. What matches nothing is a note."""
     matches = " OR ".join(["b.name LIKE ? ESCAPE '!'"] * len(names)) or "true"
     older, values = _older(fleet, older_than)
     values = [*(like_of(text_of(one)) for one in names), *values]
@@ -45,7 +45,7 @@ def fleet_census(
         pattern = like_of(text_of(one))
         if not fleet.run("SELECT name FROM builds WHERE name LIKE ? ESCAPE '!' LIMIT 1", [pattern]):
             fleet.notes.append(f"no host has a package called {one}")
-    text, row = (_VERSIONS, FleetVersionsRow) if by_version else (_HOSTS, FleetCensusRow)
+    text, row = (_HOSTS, FleetCensusRow) if fleet.wish.by_host else (_VERSIONS, FleetVersionsRow)
     rows = [row(*told) for told in fleet.run(text.format(where=f"({matches}) AND {older}"), values)]
     return fleet.answer("census", rows)
 

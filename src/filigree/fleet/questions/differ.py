@@ -43,22 +43,26 @@ def _records(fleet: Fleet) -> list[DifferRow]:
     """Where one package in one version has several builds: the files in which their records differ."""
     fleet.engine.keep("several", _SEVERAL)
     fleet.engine.keep("told", _TOLD)
-    found: dict[tuple[str, ...], list[tuple[str, int]]] = {}
-    for *key, digest, hosts in fleet.run(
-        f"SELECT {_KIND}, path, digest, hosts FROM told ORDER BY hosts DESC, digest"
-    ):
-        found.setdefault(tuple(map(str, key)), []).append((str(digest), int(hosts)))
-    rows = []
-    for (family, name, version, architecture, path), variants in found.items():
-        (usual, most), *others = variants
-        total = most + sum(hosts for _, hosts in others)
-        for digest, hosts in others:
-            which = fleet.run(_WHICH, [path, family, name, version, architecture, digest])
-            rows.append(DifferRow(
-                hosts=hosts, most=most, of=total, path=path, package=name, version=version, how="record",
-                found=digest, usual=usual, which=[str(host) for (host,) in which],
-            ))  # fmt: skip
-    return rows
+    fleet.engine.keep("ranked", _RANKED)
+    which: dict[tuple[object, ...], list[str]] = {}
+    for host, *key in fleet.run(_WHICH):
+        which.setdefault(tuple(key), []).append(str(host))
+    named = _named(fleet)
+    return [
+        DifferRow(
+            hosts=int(hosts), most=int(most), of=int(total), path=path, package=name, version=version,
+            how="record", found=digest, usual=usual,
+            which=which[family, name, version, architecture, path, digest][:named],
+        )
+        for (
+            family, name, version, architecture, path, digest, hosts, usual, most, total,
+        ) in fleet.run(_UNLIKE)
+    ]  # fmt: skip
+
+
+def _named(fleet: Fleet) -> int | None:
+    """So many hosts are named of those that have it; all of them where each is told by itself."""
+    return None if fleet.wish.by_host else _NAMED
 
 
 _KIND = "family, name, version, architecture"
@@ -76,25 +80,43 @@ JOIN (
     AND m.architecture = coalesce(b.architecture, '')
 """
 _TOLD = f"""
-SELECT {_KIND}, path, digest, CAST(sum(hosts) AS BIGINT) AS hosts FROM (
-    SELECT s.family, s.name, s.version, s.architecture, p.path AS path, {_SAID} AS digest,
-        s.hosts AS hosts
-    FROM several s
-    JOIN (
-        SELECT DISTINCT o.family AS family, o.name AS name, o.version AS version,
-            o.architecture AS architecture, g.path AS path
-        FROM several o JOIN build_files g ON g.build = o.build
-    ) p ON p.family = s.family AND p.name = s.name AND p.version = s.version
-        AND p.architecture = s.architecture
-    LEFT JOIN build_files f ON f.build = s.build AND f.path = p.path
-) t GROUP BY {_KIND}, path, digest
+SELECT s.build AS build, s.family AS family, s.name AS name, s.version AS version,
+    s.architecture AS architecture, p.path AS path, {_SAID} AS digest, s.hosts AS hosts
+FROM several s
+JOIN (
+    SELECT DISTINCT o.family AS family, o.name AS name, o.version AS version,
+        o.architecture AS architecture, g.path AS path
+    FROM several o JOIN build_files g ON g.build = o.build
+) p ON p.family = s.family AND p.name = s.name AND p.version = s.version
+    AND p.architecture = s.architecture
+LEFT JOIN build_files f ON f.build = s.build AND f.path = p.path
+"""
+_RANKED = f"""
+SELECT {_KIND}, path, digest, hosts,
+    row_number() OVER (PARTITION BY {_KIND}, path ORDER BY hosts DESC, digest) AS place,
+    sum(hosts) OVER (PARTITION BY {_KIND}, path) AS total
+FROM (
+    SELECT {_KIND}, path, digest, CAST(sum(hosts) AS BIGINT) AS hosts FROM told
+    GROUP BY {_KIND}, path, digest
+) counted
+"""
+_SAME = (
+    "{0}.family = r.family AND {0}.name = r.name AND {0}.version = r.version "
+    "AND {0}.architecture = r.architecture AND {0}.path = r.path"
+)
+_UNLIKE = f"""
+SELECT r.family, r.name, r.version, r.architecture, r.path, r.digest, r.hosts, u.digest, u.hosts,
+    r.total
+FROM ranked r JOIN ranked u ON {_SAME.format("u")}
+WHERE r.place > 1 AND u.place = 1
 """
 _WHICH = f"""
-SELECT c.host FROM several v
-LEFT JOIN build_files f ON f.build = v.build AND f.path = ?
-JOIN sets s ON s.build = v.build JOIN chosen c ON c.sets = s.part
-WHERE v.family = ? AND v.name = ? AND v.version = ? AND v.architecture = ? AND {_SAID} = ?
-ORDER BY c.host LIMIT {_NAMED}
+SELECT c.host, r.family, r.name, r.version, r.architecture, r.path, r.digest
+FROM ranked r
+JOIN told t ON {_SAME.format("t")} AND t.digest = r.digest
+JOIN sets s ON s.build = t.build JOIN chosen c ON c.sets = s.part
+WHERE r.place > 1
+ORDER BY c.host
 """
 
 
@@ -106,11 +128,12 @@ def _deviating(fleet: Fleet) -> list[DifferRow]:
     which: dict[tuple[object, ...], list[str]] = {}
     for host, *key in fleet.run(_WHO):
         which.setdefault(tuple(key), []).append(str(host))
+    named = _named(fleet)
     return [
         DifferRow(
             hosts=int(hosts), most=int(total) - int(off), of=int(total), path=path, package=name,
             version=version, how=how, found=digest or None, usual=usual,
-            which=which.get((path, build, how, digest), [])[:_NAMED],
+            which=which.get((path, build, how, digest), [])[:named],
         )
         for path, build, how, digest, hosts, off, total, name, version, usual in fleet.run(_USUAL)
     ]  # fmt: skip

@@ -44,7 +44,7 @@ def fleet_needed_by(fleet: Fleet, names: Sequence[str]) -> Answer[FleetNeededByR
             f"SELECT part, build, depth, need FROM gone UNION ALL SELECT part, build, {depth + 1} AS "
             "depth, min(need) AS need FROM lost GROUP BY part, build",
         )
-    rows = [FleetNeededByRow(*row) for row in fleet.run(_ROWS)]
+    rows = [FleetNeededByRow(*row) for row in fleet.run(_ROWS.format(by=fleet.by("w.first_host")))]
     silent = int(fleet.run(_SILENT)[0][0])
     if silent:
         fleet.gaps.append(
@@ -94,7 +94,7 @@ FROM (
         min(g.need) AS need
     FROM gone g JOIN builds b ON b.build = g.build WHERE g.depth > 0 GROUP BY g.part, b.name, b.version
 ) l JOIN weights w ON w.part = l.part
-GROUP BY l.name, l.version
+GROUP BY {by}l.name, l.version
 ORDER BY 2, 1 DESC, l.name, l.version
 """
 _SILENT = """

@@ -32,11 +32,12 @@ def fleet_owner(fleet: Fleet, subjects: Sequence[str]) -> Answer[FleetOwnerRow, 
         is_path = text.startswith("/")
         where = "path = ?" if is_path else "(digest = ? OR digest LIKE ?)"
         values = [text] if is_path else [text, f"%:{text}"]
+        told = {"where": where, "by": fleet.by("c.host")}
         found = [
             FleetOwnerRow(int(hosts), path, name, version, verdict, digest, first)
             for hosts, path, name, version, verdict, digest, first in (
-                *fleet.run(_ON_RECORD.format(where=where), values),
-                *fleet.run(_DEVIATING.format(where=where), values),
+                *fleet.run(_ON_RECORD.format(**told), values),
+                *fleet.run(_DEVIATING.format(**told), values),
             )
         ]
         if not found:
@@ -49,10 +50,10 @@ _ON_RECORD = """
 SELECT count(DISTINCT c.host), f.path, b.name, b.version, 'on-record', f.digest, min(c.host)
 FROM build_files f JOIN builds b ON b.build = f.build JOIN sets s ON s.build = b.build
 JOIN chosen c ON c.sets = s.part
-WHERE {where} GROUP BY f.path, b.name, b.version, f.digest
+WHERE {where} GROUP BY {by}f.path, b.name, b.version, f.digest
 """
 _DEVIATING = """
 SELECT count(DISTINCT c.host), d.path, d.package, b.version, d.verdict, d.digest, min(c.host)
 FROM deviations d JOIN chosen c ON c.deviations = d.part LEFT JOIN builds b ON b.build = d.build
-WHERE {where} GROUP BY d.path, d.package, b.version, d.verdict, d.digest
+WHERE {where} GROUP BY {by}d.path, d.package, b.version, d.verdict, d.digest
 """

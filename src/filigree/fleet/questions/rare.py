@@ -6,6 +6,7 @@ from enum import StrEnum
 from filigree.fleet.asked import Fleet, FleetSummary, counted
 from filigree.model.answer import Answer, Gap
 from filigree.questions.finding.ranks import Rank
+from filigree.questions.rules.others import NEED_UNMET
 
 AT_MOST = 3
 
@@ -18,12 +19,14 @@ class Rarity(StrEnum):
     REPOSITORY = "repository"
     PACKAGE = "package"
     BUILD = "build"
+    NEED = "need"
 
 
 @dataclass(frozen=True, slots=True)
 class RareRow:
     """Something that so many hosts have, and no others; `which` are those. A file is one of nobody's,
-    by its path; a build is a package in a version whose files are others than anywhere else."""
+    by its path; a build is a package in a version whose files are others than anywhere else; a
+    need is one that nobody meets there."""
 
     hosts: int
     what: Rarity
@@ -129,7 +132,12 @@ _HAVE = {
     ),
     Rarity.BUILD: (
         "sets",
-        "SELECT concat(b.name, ' ', b.version, ' ', b.architecture) AS subject, b.build AS detail, "
-        "s.part AS part FROM seldom b JOIN sets s ON s.build = b.build",
+        "SELECT concat(b.name, ' ', b.version, ' ', coalesce(b.architecture, '')) AS subject, "
+        "b.build AS detail, s.part AS part FROM seldom b JOIN sets s ON s.build = b.build",
+    ),
+    Rarity.NEED: (
+        "findings",
+        "SELECT title AS subject, coalesce(package, '') AS detail, part FROM findings "
+        f"WHERE rule = '{NEED_UNMET}'",
     ),
 }  # fmt: skip

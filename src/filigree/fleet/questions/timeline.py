@@ -26,11 +26,11 @@ def fleet_timeline(
     """Every step between two times, in their order. Hosts without any history are a gap."""
     begin = -LATER if since is None else int(since.timestamp())
     end = LATER if until is None else int(until.timestamp())
+    text = _STEPS.format(weights=fleet.weights_of("events"), by=fleet.by("w.first_host"))
+    values = [begin, end, int(begin == -LATER)]
     rows = [
         FleetStepRow(int(hosts), _day(day), action, package, version, first)
-        for hosts, day, action, package, version, first in fleet.run(
-            _STEPS, [begin, end, begin == -LATER]
-        )
+        for hosts, day, action, package, version, first in fleet.run(text, values)
     ]
     silent = int(
         fleet.run("SELECT count(*) FROM chosen WHERE events NOT IN (SELECT part FROM events)")[0][0]
@@ -47,13 +47,12 @@ def _day(number: int | None) -> str | None:
 
 
 _STEPS = """
-SELECT sum(w.hosts), e.day, e.action, e.package, e.version, min(w.first_host)
+SELECT CAST(sum(w.hosts) AS BIGINT), e.day, e.action, e.package, e.version, min(w.first_host)
 FROM (
     SELECT DISTINCT part, CAST(floor(happened_at / 86400.0) AS BIGINT) AS day, action, package, version
-    FROM events WHERE (happened_at >= ? AND happened_at <= ?) OR (happened_at IS NULL AND ?)
+    FROM events WHERE (happened_at >= ? AND happened_at <= ?) OR (happened_at IS NULL AND ? = 1)
 ) e
-JOIN (SELECT events AS part, count(*) AS hosts, min(host) AS first_host FROM chosen GROUP BY events) w
-    ON w.part = e.part
-GROUP BY e.day, e.action, e.package, e.version
+JOIN ({weights}) w ON w.part = e.part
+GROUP BY {by}e.day, e.action, e.package, e.version
 ORDER BY e.day, e.package, e.action, e.version
 """

@@ -68,7 +68,9 @@ def fleet_keys(fleet: Fleet) -> Answer[FleetKeyRow, FleetSummary]:
         FleetKeyRow(
             int(hosts), print_, identity, int(every or 0), weakness, time_of(expires), first
         )
-        for hosts, print_, identity, every, weakness, expires, first in fleet.run(_KEYS)
+        for hosts, print_, identity, every, weakness, expires, first in fleet.run(
+            _KEYS.format(by=fleet.by("c.host"))
+        )
     ]
     return fleet.answer("keys", rows)
 
@@ -78,7 +80,7 @@ SELECT count(DISTINCT c.host), k.fingerprint, min(k.identity),
     count(DISTINCT CASE WHEN k.everything = 1 THEN c.host END),
     min(k.weakness), min(k.expires_at), min(c.host)
 FROM keys k JOIN chosen c ON c.keys = k.part
-GROUP BY k.fingerprint ORDER BY 1, k.fingerprint
+GROUP BY {by}k.fingerprint ORDER BY 1, k.fingerprint
 """
 
 
@@ -92,7 +94,7 @@ def fleet_repos(fleet: Fleet) -> Answer[FleetRepositoryRow, FleetSummary]:
         )
         for (
             hosts, identity, address, enabled, unsigned, signature, other, made, last, first,
-        ) in fleet.run(_REPOSITORIES)
+        ) in fleet.run(_REPOSITORIES.format(by=fleet.by("c.host")))
     ]  # fmt: skip
     return fleet.answer("repos", rows)
 
@@ -103,13 +105,14 @@ SELECT count(DISTINCT c.host), r.identity, r.address,
     count(DISTINCT CASE WHEN r.unsigned_allowed = 1 THEN c.host END),
     min(r.signature), min(r.other_release), min(r.made_at), max(r.made_at), min(c.host)
 FROM repositories r JOIN chosen c ON c.repositories = r.part
-GROUP BY r.identity, r.address ORDER BY 1, r.identity, r.address
+GROUP BY {by}r.identity, r.address ORDER BY 1, r.identity, coalesce(r.address, '')
 """
 
 
-def fleet_findings(fleet: Fleet, by_host: bool = False) -> Answer[FleetFindingRow, FleetSummary]:
-    """What rules found: the worst first, each rule once for all hosts, or (`by_host`) each finding of its
+def fleet_findings(fleet: Fleet) -> Answer[FleetFindingRow, FleetSummary]:
+    """What rules found: the worst first, each rule once for all hosts, or by host each finding of its
     own. Bad news where one is high or worse."""
+    by_host = fleet.wish.by_host
     titles = {one.facts.identity: one.facts.title for one in every_rule()}
     group = "f.rule, f.severity" + (", f.title, c.host" if by_host else "")
     rows = [
@@ -129,7 +132,8 @@ def fleet_findings(fleet: Fleet, by_host: bool = False) -> Answer[FleetFindingRo
             row.first_host,
         )
     )
-    return fleet.answer("findings", rows, any(row.severity.at_least(Severity.HIGH) for row in rows))
+    grave = any(row.severity.at_least(Severity.HIGH) for row in rows)
+    return fleet.answer("findings", rows, grave)
 
 
 _FINDINGS = """
@@ -140,9 +144,8 @@ FROM findings f JOIN chosen c ON c.findings = f.part
 
 def fleet_gaps(fleet: Fleet) -> Answer[FleetGapRow, FleetSummary]:
     """What could not be looked at, and what was refused, what concerns the most hosts first."""
-    rows = [
-        FleetGapRow(int(hosts), what, why, first) for hosts, what, why, first in fleet.run(_GAPS)
-    ]
+    told = fleet.run(_GAPS.format(by=fleet.by("c.host")))
+    rows = [FleetGapRow(int(hosts), what, why, first) for hosts, what, why, first in told]
     rows += [
         FleetGapRow(0, what, why, host)
         for what, host, why in fleet.run(
@@ -155,5 +158,5 @@ def fleet_gaps(fleet: Fleet) -> Answer[FleetGapRow, FleetSummary]:
 _GAPS = """
 SELECT count(DISTINCT c.host) AS hosts, g.what, g.why, min(c.host)
 FROM gaps g JOIN chosen c ON c.gaps = g.part
-GROUP BY g.what, g.why ORDER BY hosts DESC, g.what, g.why
+GROUP BY {by}g.what, g.why ORDER BY hosts DESC, g.what, g.why
 """

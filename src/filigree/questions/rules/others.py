@@ -16,6 +16,7 @@ from filigree.questions.timeline.happenings import Deed, Happening
 from filigree.questions.timeline.times import inode_time
 from filigree.questions.verifying.verdicts import FileVerdict, is_code
 
+NEED_UNMET = "need-unmet"
 _DECLARED = frozenset({Sort.EXCLUSION, Sort.DIVERSION, Sort.OVERRIDE})
 _HIDING = frozenset({Sort.EXCLUSION, Sort.DIVERSION, Sort.OVERRIDE, Sort.STATE})
 
@@ -311,7 +312,7 @@ RULES: tuple[FindingRule, ...] = (
         "timeline {package}",
     ), _holes),
     FindingRule(one_part(
-        "need-unmet", Severity.MEDIUM, "A package lacks what it needs", Part.NEEDS,
+        NEED_UNMET, Severity.MEDIUM, "A package lacks what it needs", Part.NEEDS,
         "needs without which packages do not work, against what is installed",
         "it does not work, or not as it should",
         "a need that is met by hand",
