@@ -29,8 +29,15 @@ lint: $(READY)
 	$(BIN)/lint-imports
 
 # Against programs of others: those that are not there are told as skipped. Debian calls them umoci, skopeo.
-peers: $(READY)
+peers: $(READY) .peers/.ready
 	$(BIN)/python -m pytest -m peers -rs tests/peers
+
+# A cluster and an object server, in an environment of their own; and the client of the former.
+.peers/.ready: pyproject.toml peers.txt
+	$(PYTHON) -m venv .peers
+	.peers/bin/python -m pip install --quiet --disable-pip-version-check -r peers.txt
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[cluster]'
+	touch $@
 
 # Ratios against the budgets, on this machine's own packages and on a made-up system ten times larger.
 bench: $(READY)
@@ -74,4 +81,4 @@ $(READY): pyproject.toml constraints.txt
 	touch $(READY)
 
 clean:
-	rm -rf $(VENV) stations .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache
+	rm -rf $(VENV) .peers stations .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache

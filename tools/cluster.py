@@ -1,5 +1,5 @@
 """A small cluster of Apache Spark on the loopback address: a master, two workers, and the server that a
-thin client speaks to; of the published package `pyspark`, which lies in a folder of its own."""
+thin client speaks to; of the published package `pyspark`, which lies in an environment of its own."""
 
 import contextlib
 import os
@@ -14,13 +14,17 @@ import time
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-HOME = Path(__file__).parent.parent / ".cluster"
-"""Where `make cluster` puts the package."""
+PEERS = Path(__file__).parent.parent / ".peers"
+"""The environment that `make peers` makes for programs of others."""
 _JAVA = 17
 _START = 120.0
 
 
-def missing(home: Path = HOME) -> str | None:
+def _home() -> Path:
+    return next(PEERS.glob("lib/python3*/site-packages/pyspark"), PEERS / "pyspark")
+
+
+def missing() -> str | None:
     """Why no cluster can be started here; None where one can."""
     java = shutil.which("java")
     if java is None:
@@ -29,15 +33,15 @@ def missing(home: Path = HOME) -> str | None:
     version = re.search(r'version "(\d+)', told)
     if version is None or int(version[1]) < _JAVA:
         return f"Java {_JAVA} is needed"
-    if not (home / "pyspark" / "bin" / "spark-class").exists():
-        return "the package of Spark is not here: make cluster"
+    if not (_home() / "bin" / "spark-class").exists():
+        return "the package of Spark is not here: make peers gets it"
     return None
 
 
 @contextlib.contextmanager
-def cluster(workers: int = 2, memory: str = "1g", home: Path = HOME) -> Iterator[str]:
+def cluster(workers: int = 2, memory: str = "1g") -> Iterator[str]:
     """A cluster that is there while this lasts; the address for its clients. Raises RuntimeError."""
-    why = missing(home)
+    why = missing()
     if why is not None:
         raise RuntimeError(why)
     master, board, served, *boards = _free_ports(3 + workers)
@@ -46,10 +50,10 @@ def cluster(workers: int = 2, memory: str = "1g", home: Path = HOME) -> Iterator
 
         def start(name: str, program: str, arguments: Sequence[str]) -> None:
             log = open(os.path.join(folder, f"{name}.log"), "wb")  # noqa: SIM115
-            command = [str(home / "pyspark" / "bin" / program), *arguments]
+            command = [str(_home() / "bin" / program), *arguments]
             started.append(subprocess.Popen(
                 command, stdout=log, stderr=subprocess.STDOUT, cwd=folder, start_new_session=True,
-                env=_environment(home, folder),
+                env=_environment(folder),
             ))  # fmt: skip
             log.close()
 
@@ -93,10 +97,10 @@ def _settings(port: int, memory: str) -> Iterator[str]:
         yield from ("--conf", f"{name}={value}")
 
 
-def _environment(home: Path, folder: str) -> dict[str, str]:
+def _environment(folder: str) -> dict[str, str]:
     kept = {key: value for key, value in os.environ.items() if not key.startswith("SPARK_")}
     return kept | {
-        "SPARK_HOME": str(home / "pyspark"), "SPARK_LOCAL_IP": "127.0.0.1", "SPARK_NO_DAEMONIZE": "1",
+        "SPARK_HOME": str(_home()), "SPARK_LOCAL_IP": "127.0.0.1", "SPARK_NO_DAEMONIZE": "1",
         "SPARK_LOCAL_DIRS": folder, "SPARK_LOG_DIR": folder, "SPARK_DAEMON_MEMORY": "512m",
     }  # fmt: skip
 

@@ -13,6 +13,7 @@ see the store under the same path. Learnt by trial:
 """
 
 import contextlib
+import re
 import warnings
 from collections.abc import Iterator, Sequence
 from decimal import Decimal
@@ -26,6 +27,7 @@ SCHEME = "sc://"
 _CONNECT = 20.0
 """Seconds until a cluster that does not answer is given up."""
 _RETRIES = 3
+_GLOB = re.compile(r"[\\{}\[\]*?^]")
 _SETTINGS = {
     "spark.sql.autoBroadcastJoinThreshold": "-1",
     "spark.sql.adaptive.autoBroadcastJoinThreshold": "16MB",
@@ -43,6 +45,8 @@ class SparkEngine:
     def __init__(self, address: str) -> None:
         self.address = address
         self._sql = _loaded()
+        # The cluster forgets a frame when nobody here has it any more, whatever is made of it there.
+        self._kept: list[Any] = []
         with self._told():
             builder = self._sql.DefaultChannelBuilder(address)
             channel = builder.toChannel()
@@ -64,9 +68,9 @@ class SparkEngine:
         )
         with self._told():
             if files:
-                # What a name stands for is a file, whatever signs are in it.
-                read = self._session.read.schema(columns).option("__globPaths__", "false")
-                frame = read.parquet(*(f"file://{path}" for path in files))
+                # What a name stands for is a file, whatever signs of a glob are in it.
+                paths = [_GLOB.sub(r"\\\g<0>", f"file://{path}") for path in files]
+                frame = self._session.read.schema(columns).parquet(*paths)
             else:
                 frame = self._session.createDataFrame([], columns)
             frame.createOrReplaceTempView(table.name)
@@ -74,8 +78,11 @@ class SparkEngine:
     def keep(self, name: str, text: str, values: Sequence[Value] = ()) -> None:
         """Keep what a question answers."""
         with self._told():
-            frame = self._session.sql(*_named(text, values)).localCheckpoint(eager=True)
+            made = self._session.sql(*_named(text, values)).localCheckpoint(eager=True)
+            # What comes back is of whichever session is the first of this process: it is of this one.
+            frame = self._sql.DataFrame(made._plan, self._session)
             frame.createOrReplaceTempView(name)
+        self._kept += [made, frame]
 
     def run(self, text: str, values: Sequence[Value] = ()) -> list[tuple[Any, ...]]:
         """The rows that a question answers."""
@@ -85,7 +92,9 @@ class SparkEngine:
 
     def close(self) -> None:
         """Let go of it."""
-        with contextlib.suppress(Exception):  # it may be gone already
+        with contextlib.suppress(Exception), warnings.catch_warnings():  # it may be gone already
+            warnings.simplefilter("ignore")
+            self._kept.clear()
             self._session.stop()
 
     @contextlib.contextmanager
@@ -112,6 +121,7 @@ class _Client:
         from pyspark.errors import PySparkException
         from pyspark.sql.connect.client import DefaultChannelBuilder
         from pyspark.sql.connect.client.retries import DefaultPolicy
+        from pyspark.sql.connect.dataframe import DataFrame
         from pyspark.sql.connect.session import SparkSession
 
         self.FutureTimeoutError: type[Exception] = FutureTimeoutError
@@ -121,6 +131,7 @@ class _Client:
         self.DefaultChannelBuilder: Any = DefaultChannelBuilder
         self.DefaultPolicy: Any = DefaultPolicy
         self.SparkSession: Any = SparkSession
+        self.DataFrame: Any = DataFrame
 
 
 def _loaded() -> _Client:

@@ -50,10 +50,10 @@ when it is a day old.
 The tables are asked by DuckDB, which is embedded: it reads the files of the store and nothing else, in
 bounded memory. Where that is outgrown, `--engine sc://HOST:15002` has the same text asked by a cluster of
 Apache Spark, through its thin client (extra `cluster`). All machines of the cluster have to see the store
-under the same path; of an object store that is the copies in your cache. What the connection needs besides
-(a token, TLS) stands in the address, as Spark Connect has it. An answer of a cluster says on whose word it
-is, and `fleet ask` goes to the embedded engine alone: what is typed there could make a cluster run
-anything.
+under the same path; of an object store that is the copies in your cache. What the connection needs
+besides (a token, TLS) stands in the address, as Spark Connect has it. An answer of a cluster says on
+whose word it is, and `fleet ask` goes to the embedded engine alone: what is typed there could make a
+cluster run anything.
 
 How it grows, and what a million hosts would take: [measured, and on paper](fleet-growth.md).
 
