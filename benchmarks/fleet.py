@@ -1,11 +1,12 @@
 """How a fleet of made-up hosts grows, and what each question of it costs.
 
-    python benchmarks/fleet.py [--hosts 100,1000,10000] [--days 0]
+    python benchmarks/fleet.py [--hosts 100,1000,10000] [--days 0] [--cluster]
 
 Hosts are made of this machine's own packages: half of them are alike, the others lack a few, always
 other ones, and one in ten has a newer build of something. With `--days` a hundred are seen on so many
 days. Told are bytes a host (beside the builds that they share), the time to gather, and each question
-cold (a process of its own) and warm (asked again in it), with the peak memory of that process.
+cold (a process of its own) and warm (asked again in it), with the peak memory of that process. With
+`--cluster` the last store of `--hosts` is also asked of a cluster of two workers, on this machine.
 """
 
 import argparse
@@ -20,6 +21,7 @@ from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+from filigree.cli.fleet_shown import engine_at
 from filigree.demo.fleet import next_version, upgraded
 from filigree.fleet.asked import FleetWish, asked
 from filigree.fleet.gate import Gathering, take_in
@@ -38,6 +40,9 @@ from filigree.fleet.taking import Taken, taken_of
 from filigree.fleet.tidying import Keeping, tidy
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
+
+sys.path.insert(0, str(Path(__file__).parent.parent))
+from tools.cluster import cluster  # noqa: E402 - it is beside this folder
 
 START = datetime(2026, 1, 1, 6, tzinfo=UTC)
 AT_ONCE = 500
@@ -89,13 +94,18 @@ QUESTIONS: dict[str, Callable[[FleetStore], object]] = {
 }
 
 
+ENGINE: list[str] = []
+
+
 def _asked(store: FleetStore, question: Callable[..., object]) -> object:
-    with asked(store, FleetWish()) as fleet:
+    with asked(store, FleetWish(), engine_at(ENGINE[0]) if ENGINE else None) as fleet:
         return question(fleet)
 
 
-def timed(address: str, name: str) -> None:
+def timed(address: str, name: str, engine: str) -> None:
     """Ask one question twice, and write what that took: run in a process of its own."""
+    if engine:
+        ENGINE.append(engine)
     begun = time.perf_counter()
     QUESTIONS[name](FleetStore(address))
     cold = time.perf_counter() - begun
@@ -108,11 +118,13 @@ def timed(address: str, name: str) -> None:
     print(json.dumps([cold, warm, peak]))
 
 
-def measure(address: str, label: str) -> None:
+def measure(address: str, label: str, engine: str = "") -> None:
     """Every question of a store, each in a process of its own."""
     for name in QUESTIONS:
+        if engine and name == "ask":
+            continue
         done = subprocess.run(
-            [sys.executable, __file__, "--one", name, "--store", address],
+            [sys.executable, __file__, "--one", name, "--store", address, "--engine", engine],
             check=False,
             capture_output=True,
             text=True,
@@ -140,15 +152,22 @@ def main() -> None:
     parser.add_argument("--days", type=int, default=0)
     parser.add_argument("--one")
     parser.add_argument("--store", default="")
+    parser.add_argument("--engine", default="")
+    parser.add_argument("--cluster", action="store_true")
     options = parser.parse_args()
     if options.one:
-        timed(options.store, options.one)
+        timed(options.store, options.one, options.engine)
         return
     one = base()
     print(f"{one.packages:,} packages and {one.paths:,} paths a host")
-    for count in map(int, options.hosts.split(",")):
+    counts = [int(count) for count in options.hosts.split(",") if count]
+    for count in counts:
         with tempfile.TemporaryDirectory(prefix="filigree-fleet-bench-") as folder:
-            grow(Path(folder, "store"), one, count, 0)
+            place = Path(folder, "store")
+            grow(place, one, count, 0)
+            if options.cluster and count == counts[-1]:
+                with cluster(memory="3g") as there:
+                    measure(str(place), f"{count:,} there", there)
     if options.days:
         with tempfile.TemporaryDirectory(prefix="filigree-fleet-bench-") as folder:
             grow(Path(folder, "store"), one, 100, options.days)

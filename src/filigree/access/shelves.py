@@ -198,13 +198,18 @@ def _told(where: str) -> Iterator[None]:
         raise BadQuestion(f"it cannot be kept: {words_of(error)}", where) from error
 
 
+def is_address(text: str) -> bool:
+    """Whether a text is the address of a store of objects, and not a folder."""
+    return "://" in text
+
+
 def open_shelf(address: str, make: bool = False, cache: str | None = None) -> Shelf:
     """A store's files, by its address: a folder, or an object store, of which copies are kept in
     `cache`. With `make` a folder is made where there is none.
 
     Raises BadQuestion where there is none, or others could have written what is in it.
     """
-    if "://" in address:
+    if is_address(address):
         from filigree.access.object_shelf import ObjectShelf
 
         return ObjectShelf(address, cache)

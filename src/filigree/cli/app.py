@@ -223,6 +223,7 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
             "compare before.snapshot /",
             "compare before.snapshot after.snapshot --only unexplained --keyring ./auditor.asc",
             "compare image-1.tar image-2.tar '/usr/bin/*'",
+            "compare store#heron@2026-11-01 store#heron",
         ),
     ),
     (

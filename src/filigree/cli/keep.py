@@ -1,7 +1,7 @@
 """The commands about time: snapshot, compare."""
 
 import os
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -11,6 +11,9 @@ from filigree.model.errors import BadQuestion
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 from filigree.views.options import NO_OPTIONS, CompareOptions
+
+if TYPE_CHECKING:
+    from filigree.fleet.held import Held
 
 _KEY_LIMIT = 1 << 20
 
@@ -96,8 +99,8 @@ def snapshot(
 
 @question
 def compare(
-    system: System,
-    other: System,
+    system: "System | Held",
+    other: "System | Held",
     globs: Annotated[
         list[str] | None,
         typer.Argument(metavar="GLOB", help="Only these paths.", show_default=False),
@@ -125,7 +128,14 @@ def compare(
     page = TakingPage()
     wish = Wish(only is not None, packages, files, tuple(map(typed_path, globs or ())), page)
     try:
-        return compare(system, other, wish), CompareOptions(unfold)
+        if isinstance(system, System) and isinstance(other, System):
+            return compare(system, other, wish), CompareOptions(unfold)
+        from filigree.fleet.comparing import compare_held
+        from filigree.fleet.held import Held
+
+        assert isinstance(system, Held)
+        assert isinstance(other, Held)
+        return compare_held(system, other, wish), CompareOptions(unfold)
     finally:
         page.close()
 

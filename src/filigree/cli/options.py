@@ -158,7 +158,8 @@ _SOURCES: dict[str, tuple[Any, Any]] = {
 _PAIR: dict[str, tuple[Any, Any]] = {
     "before": (
         Annotated[str, typer.Argument(metavar="A", show_default=False,
-                  help="How it was: a directory, an image, or a snapshot.")], inspect.Parameter.empty,
+                  help="How it was: a directory, an image, a snapshot, or a fleet's STORE#HOST[@TIME].")],
+        inspect.Parameter.empty,
     ),
     "after": (
         Annotated[str, typer.Argument(metavar="B", show_default=False,

@@ -7,8 +7,9 @@ import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from datetime import UTC, datetime
 from itertools import chain, islice
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from filigree.access.roots import PLAIN, RootChoice
 from filigree.cli.asked import Shared, Shown, When
@@ -22,6 +23,9 @@ from filigree.views.page import Ink
 from filigree.views.render import Format, render
 from filigree.views.text import escaped
 
+if TYPE_CHECKING:
+    from filigree.fleet.held import Held
+
 _PAGERS = (("less", "-R"), ("more",))
 log = logging.getLogger("filigree")
 
@@ -31,6 +35,12 @@ def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
     if shared.verbose:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
     log.info("opening %s", escaped(shared.root))
+    if shared.other is not None and "#" in shared.root + shared.other:
+        held = held_sides(shared.root, shared.other)
+        if held is not None:
+            answer, options = ask(*held)
+            show(answer, shared, options)
+            return answer.exit_status
     line = LayerLine()
     try:
         system = open_system(shared.root, None, _here(shared.root), _choice(shared, line))
@@ -57,6 +67,27 @@ def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
         print(f"filigree: {escaped(words)}", file=sys.stderr)  # noqa: T201 - this is where it is said
     log.info("exit status %d", answer.exit_status)
     return answer.exit_status
+
+
+def held_sides(*roots: str) -> "list[Held] | None":
+    """Two sides of a comparison as tables hold them, where one of them is a host of a store; None where
+    neither is."""
+    from filigree.fleet.held import held_host, held_system, host_place
+    from filigree.fleet.store import FleetStore
+    from filigree.questions.offers.options import RepositoryOptions
+
+    now = datetime.now(UTC)
+    places = [host_place(root, now, os.path.lexists) for root in roots]
+    if not any(places):
+        return None
+    found = []
+    for root, place in zip(roots, places, strict=True):
+        if place is not None:
+            found.append(held_host(FleetStore(place.store, cache=cache_folder()), place))
+            continue
+        with open_system(root, choice=_choice_of(root)) as system:
+            found.append(held_system(system, RepositoryOptions(cache=cache_folder())))
+    return found
 
 
 def _judge_snapshot(system: System, shared: Shared) -> None:

@@ -61,7 +61,7 @@ def compare(system: System, other: System, wish: Wish = ALL) -> Answer[Compared,
     """
     with recorded(system, wish) as before, recorded(other, wish) as after:
         packages = PackageChanges(before, after)
-        files = FileChanges(before, after, packages, _chosen(wish.globs))
+        files = FileChanges(before, after, packages, chosen(wish.globs))
         try:
             every = sorted(_rows(before, after, wish, packages, files), key=gravest)
         except AccessError as error:
@@ -127,7 +127,8 @@ def _touched(system: System, files: FileChanges) -> Callable[[Package], bool]:
     return lambda package: package.name in keepers
 
 
-def _chosen(globs: Iterable[str]) -> Callable[[str], bool]:
+def chosen(globs: Iterable[str]) -> Callable[[str], bool]:
+    """Whether a path is one of those that globs choose: all are where there is none."""
     patterns = [compiled(glob_pattern(one)) for one in globs]
     if not patterns:
         return lambda _: True
