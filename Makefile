@@ -11,7 +11,7 @@ demo: $(READY)
 
 # In two halves at the same time: half of what a test takes is waiting.
 HALF := tests/questions tests/planning tests/cli tests/families tests/fleet
-OTHER := $(filter-out $(HALF) tests/__init__.py tests/conftest.py tests/making.py tests/schema.py tests/worlds.py \
+OTHER := $(filter-out $(HALF) tests/__init__.py tests/conftest.py tests/making.py tests/warm.py tests/bounded.py tests/stands.py tests/schema.py tests/worlds.py \
 	tests/data tests/__pycache__,$(wildcard tests/*))
 
 test: $(READY)

@@ -42,7 +42,7 @@ from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import open_system
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
-from tools.cluster import cluster  # noqa: E402 - it is beside this folder
+from tools.cluster import cluster
 
 START = datetime(2026, 1, 1, 6, tzinfo=UTC)
 AT_ONCE = 500

@@ -8,6 +8,8 @@ import sys
 from collections.abc import Mapping
 from typing import NamedTuple
 
+from tests.warm import call
+
 MEBIBYTE = 1 << 20
 
 
@@ -52,5 +54,6 @@ def run_bounded(
 
 def ask_bounded(*words: str, seconds: int = 30, memory: int = 1024) -> Ended:
     """The command line, asked so."""
-    code = "import sys; sys.argv[0] = 'filigree'; from filigree.__main__ import run; run()"
-    return run_bounded(code, *words, seconds=seconds, memory=memory)
+    limits = {str(resource.RLIMIT_CPU): seconds, str(resource.RLIMIT_AS): memory * MEBIBYTE}
+    done = call(words, {**os.environ, "NO_COLOR": "1"}, 6.0 * seconds, limits)
+    return Ended(done.status, done.out, done.err, done.peak)

@@ -25,6 +25,7 @@ from filigree.demo.walk import STATIONS
 from filigree.formats.unpacking import renew_allowance
 from filigree.model.events import Event
 from filigree.system import System
+from tests import warm
 from tests.making import DebRoot
 
 settings.register_profile("bounded", max_examples=40, deadline=None, derandomize=True)
@@ -100,17 +101,19 @@ def deb_root(tmp_path: Path) -> DebRoot:
 
 @pytest.fixture(scope="session")
 def run() -> Run:
-    """Runs the installed program, as a pipe would. A fault of its own fails the test."""
+    """Runs the program in a process of its own, as a pipe would. A fault of its own fails the test."""
 
     def run_it(*arguments: str, **environment: str) -> "subprocess.CompletedProcess[str]":
-        done = subprocess.run(
-            [sys.executable, "-m", "filigree", *arguments],
-            capture_output=True,
-            text=True,
-            timeout=120,
-            check=False,
-            env={**os.environ, "NO_COLOR": "", "COLUMNS": "100", **environment},
-        )
+        whole = {**os.environ, "NO_COLOR": "", "COLUMNS": "100", **environment}
+        done: subprocess.CompletedProcess[str]
+        if warm.needs_a_start(whole):
+            done = subprocess.run(
+                [sys.executable, "-m", "filigree", *arguments],
+                capture_output=True, text=True, timeout=120, check=False, env=whole,
+            )  # fmt: skip
+        else:
+            told = warm.call(arguments, whole)
+            done = subprocess.CompletedProcess(arguments, told.status, told.out, told.err)
         assert OWN_FAULT not in done.stderr, done.stderr
         assert "Traceback" not in done.stderr, done.stderr
         return done
