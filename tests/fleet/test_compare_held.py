@@ -32,7 +32,10 @@ def test_what_an_intruder_left_is_told_and_nothing_explains_it(forty: FleetStore
     answer = compare_held(held(forty, as_of=BEFORE), held(forty))
     told = {(row.what, row.subject): row for row in answer.records}
     assert all(row.explained_by is None for row in answer.records)
-    assert told[What.FILE, "/usr/bin/tidegauge"].change is ChangeKind.CAME
+    swapped = told[What.FILE, "/usr/bin/tidegauge"]
+    assert (swapped.change, swapped.before) == (ChangeKind.ALTERED, "as its record says")
+    assert told[What.FILE, "/usr/share/tidetables/fog-05.tbl"].change is ChangeKind.GONE
+    assert told[What.FILE, "/usr/sbin/gullcheck"].change is ChangeKind.CAME
     assert str(told[What.FILE, "/usr/bin/tidegauge"].after).startswith("altered md5:")
     assert told[What.FILE, "/usr/sbin/gullcheck"].package is None
     # Its record was made to fit, under the same version: told with the file that it tells otherwise.
@@ -137,5 +140,5 @@ def test_the_program_compares_them(forty: FleetStore) -> None:
         capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert done.returncode == 1
-    assert "file\tcame\t/usr/bin/tidegauge\ttidegauge" in done.stdout
+    assert "file\taltered\t/usr/bin/tidegauge\ttidegauge" in done.stdout
     assert "anybody could have made it up" in done.stderr

@@ -14,15 +14,18 @@ from filigree.fleet.held import Held, HeldBuild
 from filigree.fleet.identity import path_of
 from filigree.model.answer import Answer, Gap
 from filigree.model.events import Action
-from filigree.model.files import Aspect
+from filigree.model.files import Aspect, Verdict
 from filigree.questions.comparing.comparing import ALL, CompareSummary, Wish, chosen
 from filigree.questions.comparing.differences import ChangeKind, Compared, What, gravest
 from filigree.questions.comparing.packages import NO_EVENT, NO_HISTORY
 from filigree.questions.finding.ranks import Rank
 
-_REST = "tables hold packages, keys, repositories, histories, what is not as it came, and no other file"
+_REST = (
+    "tables hold packages, keys, repositories, histories, what is not as it came, and no other file"
+)
 _Place = tuple[str, str]
 _OVER = 4
+_WHY = "no package that changed has it"
 
 
 def compare_held(before: Held, after: Held, wish: Wish = ALL) -> Answer[Compared, CompareSummary]:
@@ -149,16 +152,38 @@ class _Pair:
                 continue
             one = new or old or {}
             package = one["package"] and path_of(str(one["package"]))
-            told = self._moved.get(package or "")
-            why = "no step of a history is of a file"
-            # As it came again, with the package that was moved: whatever came besides is not of that.
-            explained = new is None and told is not None and told.explained_by is not None
+            move = self._moved.get(package or "")
+            # As it came again, with the package that moved: whatever came besides is not of that.
+            told = move.explained_by if move is not None and new is None else None
             yield Compared(
-                what=What.FILE, change=_change(old, new), subject=path_of(path), package=package,
-                before=_words(old), after=_words(new), aspects=_aspects(one),
-                explained_by=told.explained_by if told is not None and explained else None,
-                why=None if explained else why, rank=_rank(one), layer=None,
+                what=What.FILE, change=self._became(package, old, new), subject=path_of(path),
+                package=package, before=self._words(self._before, package, old),
+                after=self._words(self._after, package, new), aspects=_aspects(one), explained_by=told,
+                why=None if told else _WHY, rank=_rank(one), layer=None,
             )  # fmt: skip
+
+    def _became(
+        self, package: str | None, old: Mapping[str, Any] | None, new: Mapping[str, Any] | None
+    ) -> ChangeKind:
+        """What became of a path. What a package has on record and is in no table is as it came."""
+        was, is_ = (
+            _there(row) or (row is None and package in held.names)
+            for held, row in ((self._before, old), (self._after, new))
+        )
+        if was and is_:
+            return ChangeKind.ALTERED
+        return ChangeKind.CAME if is_ else ChangeKind.GONE
+
+    @staticmethod
+    def _words(held: Held, package: str | None, row: Mapping[str, Any] | None) -> str | None:
+        """What was found of a path, in words; None where nothing tells that it was there."""
+        if row is None:
+            return "as its record says" if package in held.names else None
+        aspects = str(row["aspects"] or "").split()
+        told = not aspects or Aspect.CONTENT in aspects
+        return " ".join(
+            str(one) for one in (row["verdict"], row["digest"] if told else None) if one
+        )
 
     def _others(
         self, what: What, part: str, names: tuple[str, str], words: Any
@@ -211,13 +236,8 @@ def _state(row: Mapping[str, Any]) -> tuple[Any, ...]:
     return row["verdict"], row["digest"], row["aspects"], row["mode"], row["size"]
 
 
-def _words(row: Mapping[str, Any] | None) -> str | None:
-    """What was found of a path, in words."""
-    return (
-        None
-        if row is None
-        else " ".join(str(one) for one in (row["verdict"], row["digest"]) if one)
-    )
+def _there(row: Mapping[str, Any] | None) -> bool:
+    return row is not None and row["verdict"] != Verdict.MISSING
 
 
 def _change(old: object, new: object) -> ChangeKind:

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import cached_property
 from typing import Any
 
 from filigree.access.shelves import is_address
@@ -10,7 +11,7 @@ from filigree.fleet.asked import Fleet, FleetWish, asked, time_of
 from filigree.fleet.engines import Engine
 from filigree.fleet.form import BY_NAME, PARTS
 from filigree.fleet.gate import VouchedBy
-from filigree.fleet.identity import Row, text_of
+from filigree.fleet.identity import Row, path_of, text_of
 from filigree.fleet.store import FleetStore
 from filigree.fleet.taking import Taken, taken_of
 from filigree.model.answer import Gap, SystemLabel, iso
@@ -35,7 +36,7 @@ class HeldBuild:
     reason: str | None
 
 
-@dataclass(slots=True)
+@dataclass
 class Held:
     """A host: its packages, its parts by their tables (rows without the identity of the part), and how
     the files of builds are read. `known` are the parts that it has at all."""
@@ -46,6 +47,11 @@ class Held:
     known: frozenset[str]
     files_of: Callable[[str], dict[str, Row]]
     gaps: list[Gap] = field(default_factory=list)
+
+    @cached_property
+    def names(self) -> frozenset[str]:
+        """What its packages are called."""
+        return frozenset(path_of(one.name) for one in self.packages)
 
     def rows(self, table: str) -> list[dict[str, Any]]:
         """The rows of a part, by the names of their columns."""

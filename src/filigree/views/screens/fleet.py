@@ -91,12 +91,15 @@ def _cells(record: Any) -> Mapping[str, Any]:
 
 def _is_number(records: Sequence[Mapping[str, Any]], name: str) -> bool:
     told = [one.get(name) for one in records]
-    return all(value is None or isinstance(value, (int, float)) for value in told)
+    return all(
+        value is None or (isinstance(value, (int, float)) and not isinstance(value, bool))
+        for value in told
+    )
 
 
 def _piece(name: str, value: Any) -> str | Piece:
     text = _text(name, value)
-    if text in _BAD:
+    if text in _BAD or (name == "security" and value):
         return Piece(text, Style.BAD)
     if text in _UNSURE:
         return Piece(text, Style.WARN)
@@ -114,6 +117,8 @@ def _text(name: str, value: Any) -> str:
         return str(value.value)
     if isinstance(value, (list, tuple)):
         return ", ".join(map(str, value))
+    if isinstance(value, bool):
+        return "yes" if value else "no"
     if isinstance(value, int):
         return f"{value:,}"
     text = str(value)
