@@ -207,6 +207,7 @@ def test_no_command_is_left_out() -> None:
         "timeline",
         "findings",
         "running",
+        "report",
     }
 
 

@@ -473,6 +473,7 @@ class Sources(IndexReader):
 class WhelkFamily:
     name = "whelk"
     url_types = ("whelk",)
+    epoch_apart = False
     digests = ("sha256",)
     places = ("/var/whelk/", "/etc/whelk/")
     silent_on: Mapping[str, str] = {

@@ -41,6 +41,7 @@ from filigree.questions.commands.whatif import whatif
 from filigree.questions.comparing.comparing import compare
 from filigree.questions.keeping.taking import Taking, snapshot
 from filigree.questions.offers.options import RepositoryOptions
+from filigree.questions.reporting.handing import ReportRow, reported
 from filigree.questions.rules.findings import findings, rules
 from filigree.questions.running.rows import (
     HeldRow,
@@ -135,6 +136,7 @@ SCHEMA = {
     "compare": "what change subject package before after aspects explained_by why rank layer",
     "snapshot": "file size began ended paths digested contents contents_size changed unread unlisted "
     "signed host label",
+    "report": "file form size digest question records signed",
     "timeline": "at until action subject package version before architecture by command outcome session "
     "told_in clock explained_by explains doubts aspects rank began",
     "periods": "at until happenings packages sessions unexplained doubtful by_action",
@@ -201,6 +203,8 @@ def asked(system: System, settled: Path, image: Path, folder: Path) -> dict[str,
         found["layers"] = layers(packed)
     out = folder / "snapshot"
     found["snapshot"] = snapshot(system, str(out), Taking("a test", "0"))
+    row = ReportRow(str(out), "spdx", 9, "sha256:00", "inventory", 3, False)
+    found["report"] = reported(found["snapshot"], [row])
     with open_system(str(out)) as kept, open_system(str(settled)) as earlier:
         found["compare"] = compare(earlier, kept)
     return found

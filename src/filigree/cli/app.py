@@ -6,7 +6,18 @@ from typing import Annotated, Any
 import typer
 
 from filigree import __version__
-from filigree.cli import check, demo, fleet, happened, judge, keep, look, sources, trace
+from filigree.cli import (
+    check,
+    demo,
+    fleet,
+    happened,
+    judge,
+    keep,
+    look,
+    sources,
+    tell,
+    trace,
+)
 
 app = typer.Typer(
     name="filigree",
@@ -236,6 +247,17 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
             "timeline --around /usr/bin/tidegauge --within '2 hours'",
             "timeline --root /mnt/heron --with before.snapshot --unexplained",
             "timeline --by month --into years.png",
+        ),
+    ),
+    (
+        "report",
+        tell.report,
+        _TELL,
+        (
+            "report inventory.json --as cyclonedx --root /mnt/heron",
+            "report findings.sarif --as sarif",
+            "report heron.json --as spdx --root heron.snapshot --stated --sign ./auditor.pem",
+            "report expected.mtree --as mtree --root image.tar",
         ),
     ),
     (

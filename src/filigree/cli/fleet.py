@@ -7,7 +7,7 @@ import typer
 
 from filigree.cli.files import cache_folder
 from filigree.cli.fleet_shown import (
-    Asked,
+    AskedStore,
     GroupBy,
     StorePlace,
     Told,
@@ -118,7 +118,7 @@ def tidy(
 
 @asking
 def hosts(
-    ask: Asked,
+    ask: AskedStore,
     into: Annotated[
         str | None, typer.Option("--into", metavar="FILE.png|FILE.svg", help="Also draw them.",
                                  show_default=False)
@@ -140,7 +140,7 @@ def hosts(
 
 
 def _grouped(
-    ask: Asked, group_by: str | None, other: str, row: type,
+    ask: AskedStore, group_by: str | None, other: str, row: type,
     question: Callable[["Fleet"], Answer[Any, Any]],
 ) -> Told:  # fmt: skip
     """The answer to a question, and what its records are, grouped as is wanted."""
@@ -153,7 +153,7 @@ def _grouped(
 
 @asking
 def census(
-    ask: Asked,
+    ask: AskedStore,
     names: Annotated[
         list[str], typer.Argument(metavar="NAME", help="A package, or a glob.", show_default=False)
     ],
@@ -177,7 +177,7 @@ def census(
 
 @asking
 def behind(
-    ask: Asked,
+    ask: AskedStore,
     security: Annotated[
         bool, typer.Option("--security", help="Only what is for security.")
     ] = False,
@@ -193,7 +193,7 @@ def behind(
 
 @asking
 def owner(
-    ask: Asked,
+    ask: AskedStore,
     subjects: Annotated[
         list[str],
         typer.Argument(
@@ -211,7 +211,7 @@ def owner(
 
 @asking
 def needed_by(
-    ask: Asked,
+    ask: AskedStore,
     names: Annotated[
         list[str], typer.Argument(metavar="NAME", help="A package, or a glob.", show_default=False)
     ],
@@ -228,7 +228,7 @@ def needed_by(
 
 @asking
 def timeline(
-    ask: Asked,
+    ask: AskedStore,
     since: Annotated[
         str | None, typer.Option("--since", metavar="TIME", help="Not before.", show_default=False)
     ] = None,
@@ -249,7 +249,7 @@ def timeline(
 
 @asking
 def rare(
-    ask: Asked,
+    ask: AskedStore,
     at_most: Annotated[
         int, typer.Option("--at-most", min=1, metavar="K", help="So many hosts.")
     ] = 3,
@@ -275,7 +275,7 @@ def rare(
 
 
 @asking
-def differ(ask: Asked, group_by: GroupBy = None) -> Told:
+def differ(ask: AskedStore, group_by: GroupBy = None) -> Told:
     """Files that are unlike what the same package in the same version has at most hosts."""
     from filigree.fleet.questions.differ import DifferRow, differ
 
@@ -283,7 +283,7 @@ def differ(ask: Asked, group_by: GroupBy = None) -> Told:
 
 
 @asking
-def keys(ask: Asked, group_by: GroupBy = None) -> Told:
+def keys(ask: AskedStore, group_by: GroupBy = None) -> Told:
     """Which keys are trusted, at how many hosts."""
     from filigree.fleet.questions.told import FleetKeyRow, fleet_keys
 
@@ -291,7 +291,7 @@ def keys(ask: Asked, group_by: GroupBy = None) -> Told:
 
 
 @asking
-def repos(ask: Asked, group_by: GroupBy = None) -> Told:
+def repos(ask: AskedStore, group_by: GroupBy = None) -> Told:
     """Which repositories there are, at how many hosts."""
     from filigree.fleet.questions.told import FleetRepositoryRow, fleet_repos
 
@@ -299,7 +299,7 @@ def repos(ask: Asked, group_by: GroupBy = None) -> Told:
 
 
 @asking
-def findings(ask: Asked, group_by: GroupBy = None) -> Told:
+def findings(ask: AskedStore, group_by: GroupBy = None) -> Told:
     """What is wrong, by rule or by host, worst first."""
     from filigree.fleet.questions.told import FleetFindingRow, fleet_findings
 
@@ -307,7 +307,7 @@ def findings(ask: Asked, group_by: GroupBy = None) -> Told:
 
 
 @asking
-def gaps(ask: Asked, group_by: GroupBy = None) -> Told:
+def gaps(ask: AskedStore, group_by: GroupBy = None) -> Told:
     """What could not be looked at, and what was refused."""
     from filigree.fleet.questions.told import FleetGapRow, fleet_gaps
 
@@ -316,7 +316,7 @@ def gaps(ask: Asked, group_by: GroupBy = None) -> Told:
 
 @asking
 def changed(
-    ask: Asked,
+    ask: AskedStore,
     since: Annotated[
         str,
         typer.Option(

@@ -104,7 +104,7 @@ def time_from(text: str | None, end: bool = False) -> datetime | None:
     return None if text is None else moment_from(text, datetime.now(UTC), end)
 
 
-class Asked(NamedTuple):
+class AskedStore(NamedTuple):
     """What a command asks with: which store, which hosts, as of when, of which engine."""
 
     store: str
@@ -131,8 +131,8 @@ _ASKING: dict[str, tuple[Any, Any]] = {
 
 
 def asking(command: Callable[..., Told]) -> Callable[..., None]:
-    """Make a command of a function that asks: it is given what to ask with (`Asked`) in the place of the
-    store, and has the options that say which hosts, as of when, and of which engine."""
+    """Make a command of a function that asks: it is given what to ask with (`AskedStore`) in the place of
+    the store, and has the options that say which hosts, as of when, and of which engine."""
     signature = inspect.signature(command)
     _, *own = signature.parameters.values()
     store = inspect.Parameter(
@@ -148,7 +148,7 @@ def asking(command: Callable[..., Told]) -> Callable[..., None]:
     @functools.wraps(command)
     def run(**kwargs: Any) -> Told:
         told = {name: kwargs.pop(name) for name in ("store", *_ASKING)}
-        asked = Asked(
+        asked = AskedStore(
             typed_path(told["store"]), tuple(map(typed_path, told["host"] or ())),
             time_from(told["as_of"], end=True), told["engine"] and typed_path(told["engine"]),
         )  # fmt: skip

@@ -92,6 +92,7 @@ class NoFamily:
 
     name = NAME
     url_types: Sequence[str] = ()
+    epoch_apart = False
     digests: Sequence[str] = ()
     places: Sequence[str] = ()
     rests_on: Mapping[str, str] = MappingProxyType({})

@@ -56,6 +56,7 @@ SCREENS = {
     "periods": "periods",
     "findings": "findings",
     "running": "running",
+    "report": "report",
     "rules": "rules",
     **dict.fromkeys(
         (

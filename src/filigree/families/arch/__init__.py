@@ -20,6 +20,7 @@ class ArchFamily:
 
     name = "arch"
     url_types = ("alpm",)
+    epoch_apart = False
     digests = ("md5", "sha256")
     places = (*COMMON, "/var/lib/pacman/", "/usr/share/pacman/", "/var/log/pacman.log")  # fmt: skip
     silent_on: Mapping[str, str] = {

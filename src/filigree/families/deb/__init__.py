@@ -20,6 +20,7 @@ class DebFamily:
 
     name = "deb"
     url_types = ("deb",)
+    epoch_apart = False
     digests = ("md5",)
     places = (
         *COMMON,

@@ -25,6 +25,11 @@ class Family(Protocol):
         ...
 
     @property
+    def epoch_apart(self) -> bool:
+        """Whether package URLs tell the epoch of a version apart from it."""
+        ...
+
+    @property
     def digests(self) -> Sequence[str]:
         """By which algorithms its records usually tell the contents of files: of an image these digests
         are made in the one pass over it, others when they are asked for."""

@@ -21,6 +21,7 @@ class RpmFamily:
 
     name = "rpm"
     url_types = ("rpm",)
+    epoch_apart = True
     digests = ("md5", "sha256")
     places = (
         *COMMON,

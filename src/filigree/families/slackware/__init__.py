@@ -20,6 +20,7 @@ class SlackwareFamily:
 
     name = "slackware"
     url_types = ("slackware",)
+    epoch_apart = False
     digests: Sequence[str] = ()
     places = (
         *COMMON,

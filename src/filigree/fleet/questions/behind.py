@@ -29,8 +29,9 @@ def fleet_behind(fleet: Fleet, security: bool = False) -> Answer[FleetBehindRow,
     text = _BEHIND.format(weights=fleet.weights_of("behind"), by=fleet.by("w.first_host"))
     rows = [
         FleetBehindRow(
-            int(hosts), name, installed, candidate, repository, status,
-            None if urgent is None else bool(urgent), advisories, first,
+            hosts=int(hosts), name=name, installed=installed, candidate=candidate,
+            repository=repository, status=status, advisories=advisories, first_host=first,
+            security=None if urgent is None else bool(urgent),
         )
         for hosts, name, installed, candidate, repository, status, urgent, advisories, first
         in fleet.run(text)

@@ -30,6 +30,7 @@ ASKS: Mapping[str, tuple[str, ...]] = {
     "strays": ("paths", "moved"),
     "layers": ("packages", "paths", "content", "config", "moved"),
     "snapshot": ("packages", "paths"),
+    "report": (*_PACKAGE, "paths", "needs", *_OFFER),
     "compare": ("packages", "paths", "content", "config", "moved", "history", "order", *_OFFER, "keys"),
     "findings": (
         *_PACKAGE, "paths", "content", "aspects", "config", "moved", "record_signature", "archives",

@@ -4,11 +4,13 @@ Of the qualifiers `arch`, `epoch` and `distro` say something here. A namespace n
 record of an installed package tells, and is left aside. A version without an epoch is of any.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
+from filigree.families.protocol import Family
 from filigree.families.shared.looking import os_release
 from filigree.model.errors import BadQuestion
+from filigree.model.package import Package
 from filigree.system import System
 
 MARK = "pkg:"
@@ -23,6 +25,24 @@ class Pointed(NamedTuple):
     fits: Callable[[str], bool]
     why_not: str | None = None
     narrow: bool = False
+
+
+def url_of(family: Family, package: Package, about: Mapping[str, str]) -> str:
+    """The package URL of a package; `about` is what its system says of itself. What it points at there is
+    this package, and others of its name, version and architecture."""
+    from packageurl import PackageURL
+
+    parts = family.split_version(package.version)
+    version, epoch = package.version, None
+    if family.epoch_apart and parts.epoch is not None:
+        version, epoch = package.version.partition(":")[2], parts.epoch
+    vendor = about.get("ID", "").lower() or None
+    distribution = "-".join(
+        told.lower() for name in ("ID", "VERSION_ID") if (told := about.get(name))
+    )
+    every = {"arch": package.architecture, "distro": distribution, "epoch": epoch}
+    qualifiers = {name: value for name, value in every.items() if value}
+    return PackageURL(family.url_types[0], vendor, package.name, version, qualifiers).to_string()
 
 
 def pointed_by(system: System, url: str) -> Pointed:

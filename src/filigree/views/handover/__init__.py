@@ -1,0 +1,1 @@
+"""Answers in open formats, for programs of others: made directly, by the published descriptions."""

@@ -1,0 +1,107 @@
+"""`report` by the installed program: files of every form, of every kind of root, and what is refused."""
+
+import base64
+import hashlib
+import json
+import os
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Run
+
+FORMS = ("cyclonedx", "spdx", "sarif", "junit", "mtree")
+HEADS = {
+    "cyclonedx": b'{\n "bomFormat": "CycloneDX"', "spdx": b'{\n "spdxVersion": "SPDX-2.3"',
+    "sarif": b'{\n "$schema"', "junit": b"<?xml", "mtree": b"#mtree\n",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_each_form_of_a_station(run: Run, heron: Path, tmp_path: Path, form: str) -> None:
+    out = tmp_path / "out"
+    done = run("report", str(out), "--as", form, "--root", str(heron), "--format", "json")
+    assert done.returncode in (0, 3), done.stderr
+    answer = json.loads(done.stdout)
+    (row,) = answer["records"]
+    data = out.read_bytes()
+    assert data.startswith(HEADS[form])
+    assert (row["size"], row["digest"]) == (len(data), f"sha256:{hashlib.sha256(data).hexdigest()}")
+    assert row["form"] == form
+    told = data.decode()
+    for gap in answer["gaps"] if form != "mtree" else ():
+        assert gap["why"].split(":")[0] in told.replace("&quot;", '"')
+
+
+def test_an_image_and_a_snapshot_give_what_the_directory_gives(
+    run: Run, heron: Path, images: dict[str, Path], tmp_path: Path
+) -> None:
+    kept = tmp_path / "heron.snapshot"
+    assert run("snapshot", str(kept), "--root", str(heron)).returncode in (0, 3)
+    told = {}
+    for name, root in (("directory", heron), ("image", images["heron"]), ("snapshot", kept)):
+        out = tmp_path / name
+        run("report", str(out), "--as", "cyclonedx", "--root", str(root))
+        whole = json.loads(out.read_text())
+        told[name] = (whole["components"], whole["dependencies"][1:])
+    assert told["directory"] == told["image"] == told["snapshot"]
+
+
+def test_a_statement_is_about_a_digest_that_others_can_make(
+    run: Run, heron: Path, images: dict[str, Path], tmp_path: Path
+) -> None:
+    kept = tmp_path / "heron.snapshot"
+    run("snapshot", str(kept), "--root", str(heron))
+    key = tmp_path / "key.pem"
+    subprocess.run(["openssl", "genpkey", "-algorithm", "ed25519", "-out", str(key)], check=True)
+    stated = ("--as", "spdx", "--stated", "--sign", str(key))
+    for root in (kept, images["heron"]):
+        out = tmp_path / f"{root.name}.json"
+        done = run("report", str(out), "--root", str(root), *stated)
+        assert done.returncode in (0, 3), done.stderr
+        told = json.loads(out.read_bytes())
+        statement = json.loads(base64.b64decode(told["payload"]))
+        assert len(told["signatures"]) == 1
+        assert statement["predicate"]["spdxVersion"] == "SPDX-2.3"
+        (subject,) = statement["subject"]
+        if root == kept:
+            digest = hashlib.sha256(kept.read_bytes()).hexdigest()
+            assert subject["digest"] == {"sha256": digest}
+        else:
+            index = json.loads(run("survey", "--root", str(root), "--format", "json").stdout)
+            assert subject["digest"]["sha256"] in json.dumps(index)
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (("--as", "odd"), "odd"), ((), "--as"), (("--as", "junit", "--stated"), "no statement"),
+        (("--as", "spdx", "--sign", "key"), "only a statement is signed"),
+        (("--as", "spdx", "--stated", "--sign", "/nowhere/key"), "cannot be read"),
+        (("--as", "spdx", "--stated", "--sign", "/etc/hostname"), "cannot sign"),
+    ],
+)  # fmt: skip
+def test_what_makes_no_sense_is_said(
+    run: Run, heron: Path, tmp_path: Path, words: tuple[str, ...], says: str
+) -> None:
+    out = tmp_path / "out"
+    done = run("report", str(out), "--root", str(heron), *words)
+    assert done.returncode == 2
+    assert says in done.stderr
+    assert not out.exists()
+
+
+def test_nothing_is_written_below_the_root_or_lost(run: Run, heron: Path, tmp_path: Path) -> None:
+    inside = heron / "srv" / "out"
+    done = run("report", str(inside), "--as", "spdx", "--root", str(heron))
+    assert (done.returncode, inside.exists()) == (2, False)
+    out = tmp_path / "out"
+    out.write_text("what was there")
+    os.chmod(tmp_path, 0o700)
+    assert (
+        run("report", str(tmp_path / "no" / "out"), "--as", "spdx", "--root", str(heron)).returncode
+        == 2
+    )
+    assert run("report", str(out), "--as", "spdx", "--root", "/nowhere").returncode == 2
+    assert out.read_text() == "what was there"
