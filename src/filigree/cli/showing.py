@@ -35,7 +35,7 @@ def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
     if shared.verbose:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
     log.info("opening %s", escaped(shared.root))
-    if shared.other is not None and "#" in shared.root + shared.other:
+    if shared.other is not None and any(map(_may_be_held, (shared.root, shared.other))):
         held = held_sides(shared.root, shared.other)
         if held is not None:
             answer, options = ask(*held)
@@ -69,19 +69,37 @@ def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
     return answer.exit_status
 
 
+def _may_be_held(root: str) -> bool:
+    """Whether a side of a comparison may be no root: a host of a store, or a document that lists one."""
+    return "#" in root or _is_document(root)
+
+
+def _is_document(root: str) -> bool:
+    if not os.path.isfile(root):
+        return False
+    try:
+        with open(root, "rb") as file:
+            return file.read(64).lstrip()[:1] == b"{"
+    except OSError:
+        return False
+
+
 def held_sides(*roots: str) -> "list[Held] | None":
     """Two sides of a comparison as tables hold them, where one of them is a host of a store; None where
     neither is."""
-    from filigree.fleet.held import held_host, held_system, host_place
+    from filigree.fleet.held import held_host, held_inventory, held_system, host_place
     from filigree.fleet.store import FleetStore
     from filigree.questions.offers.options import RepositoryOptions
 
     now = datetime.now(UTC)
     places = [host_place(root, now, os.path.lexists) for root in roots]
-    if not any(places):
+    if not any(places) and not any(map(_is_document, roots)):
         return None
     found = []
     for root, place in zip(roots, places, strict=True):
+        if place is None and _is_document(root):
+            found.append(held_inventory(root))
+            continue
         if place is not None:
             found.append(held_host(FleetStore(place.store, cache=cache_folder()), place))
             continue

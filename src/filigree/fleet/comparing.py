@@ -7,9 +7,11 @@ files that it tells otherwise are told.
 
 from collections import Counter
 from collections.abc import Iterator, Mapping
+from datetime import datetime
 from typing import Any
 
 from filigree.families.registry import family_named
+from filigree.fleet.asked import LATER
 from filigree.fleet.held import Held, HeldBuild
 from filigree.fleet.identity import path_of
 from filigree.model.answer import Answer, Gap
@@ -25,6 +27,8 @@ _REST = (
 )
 _Place = tuple[str, str]
 _OVER = 4
+_DAY = 86_400
+_PARTS = {"deviations": "files", "keys": "keys", "repositories": "repositories"}
 _WHY = "no package that changed has it"
 
 
@@ -60,9 +64,12 @@ class _Pair:
         self.gaps: list[Gap] = []
         self._order = family_named(after.label.family).order
         known = {_step(row) for row in before.rows("events")}
+        # Where one tells no history, what happened before its time explains nothing. A clock may be a day
+        # off.
+        since = None if "events" in before.known else _seconds(before.label.seen_at) - _DAY
         self._events: dict[str, list[Mapping[str, Any]]] = {}
         for row in after.rows("events"):
-            if _step(row) not in known:
+            if _step(row) not in known and (since is None or (row["happened_at"] or 0) > since):
                 self._events.setdefault(str(row["package"]), []).append(row)
         self._moved: dict[str, Compared] = {}
 
@@ -74,16 +81,26 @@ class _Pair:
             self.gaps.append(Gap(what, "what became of packages is only told within one family"))
         else:
             yield from self._packages()
-        yield from self._files()
+        if self._both("deviations"):
+            yield from self._files()
         yield from self._others(What.KEY, "keys", ("fingerprint", "file"), _key)
         yield from self._others(
             What.REPOSITORY, "repositories", ("identity", "address"), _repository
         )
 
+    def _both(self, part: str) -> bool:
+        """Whether both sides tell of a part at all; a gap where one does not."""
+        silent = [one for one in (self._before, self._after) if part not in one.known]
+        for one in silent:
+            self.gaps.append(Gap(f"{_PARTS[part]} of {one.label.root}", "it does not tell of them"))
+        return not silent
+
     # -- packages --------------------------------------------------------------------------
 
     def _packages(self) -> Iterator[Compared]:
-        older, newer = _by_place(self._before), _by_place(self._after)
+        every = (*self._before.packages, *self._after.packages)
+        told = all(one.architecture for one in every)
+        older, newer = _by_place(self._before, told), _by_place(self._after, told)
         for place in sorted({*older, *newer}):
             was, is_ = older.get(place, {}), newer.get(place, {})
             went = [was[version] for version in was if version not in is_]
@@ -123,6 +140,8 @@ class _Pair:
         return None
 
     def _stayed(self, place: _Place, old: HeldBuild, new: HeldBuild) -> Iterator[Compared]:
+        if "sets" not in self._before.known & self._after.known:
+            return  # an inventory lists packages, and not how they are
         why = "a decision of somebody's"
         if old.state != new.state:
             yield _package(ChangeKind.STATE, place, old.state, new.state, None, why)
@@ -188,6 +207,8 @@ class _Pair:
     def _others(
         self, what: What, part: str, names: tuple[str, str], words: Any
     ) -> Iterator[Compared]:
+        if not self._both(part):
+            return
         was, is_ = (
             {tuple(str(row[name]) for name in names): words(row) for row in held.rows(part)}
             for held in (self._before, self._after)
@@ -202,10 +223,11 @@ class _Pair:
                 )  # fmt: skip
 
 
-def _by_place(held: Held) -> dict[_Place, dict[str, HeldBuild]]:
+def _by_place(held: Held, told: bool) -> dict[_Place, dict[str, HeldBuild]]:
+    """Packages by name and architecture; by name alone where somebody does not tell the latter."""
     found: dict[_Place, dict[str, HeldBuild]] = {}
     for one in held.packages:
-        found.setdefault((one.name, one.architecture), {})[one.version] = one
+        found.setdefault((one.name, one.architecture if told else ""), {})[one.version] = one
     return found
 
 
@@ -215,7 +237,8 @@ def _package(
 ) -> Compared:  # fmt: skip
     name, architecture = map(path_of, place)
     return Compared(
-        what=What.PACKAGE, change=change, subject=f"{name}:{architecture}", package=name,
+        what=What.PACKAGE, change=change, package=name,
+        subject=f"{name}:{architecture}" if architecture else name,
         before=before, after=after, aspects=[], explained_by=explained_by, why=why, rank=Rank.OTHER,
         layer=None,
     )  # fmt: skip
@@ -223,6 +246,14 @@ def _package(
 
 def _version(build: HeldBuild | None) -> str | None:
     return None if build is None else build.version
+
+
+def _seconds(time: str | None) -> int:
+    """A time as seconds since 1970; far in the future where nothing tells it."""
+    try:
+        return LATER if time is None else int(datetime.fromisoformat(time).timestamp())
+    except ValueError:
+        return LATER
 
 
 def _step(row: Mapping[str, Any]) -> tuple[Any, ...]:

@@ -1,5 +1,6 @@
 """One host as tables hold it, at one time: out of a store, or of a system that is asked now."""
 
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -7,6 +8,7 @@ from functools import cached_property
 from typing import Any
 
 from filigree.access.shelves import is_address
+from filigree.families.registry import families, family_named
 from filigree.fleet.asked import Fleet, FleetWish, asked, time_of
 from filigree.fleet.engines import Engine
 from filigree.fleet.form import BY_NAME, PARTS
@@ -14,12 +16,15 @@ from filigree.fleet.gate import VouchedBy
 from filigree.fleet.identity import Row, path_of, text_of
 from filigree.fleet.store import FleetStore
 from filigree.fleet.taking import Taken, taken_of
+from filigree.formats.inventories import InventoryError, read_inventory
 from filigree.model.answer import Gap, SystemLabel, iso
 from filigree.model.errors import BadQuestion
+from filigree.model.package import State
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.timeline.times import moment_from
 from filigree.system import System
 
+_INVENTORY_LIMIT = 1 << 28
 SIGN = "#"
 """What stands between a store and a host of it: `STORE#heron@2026-11-27`."""
 
@@ -147,6 +152,42 @@ def held_system(system: System, options: RepositoryOptions) -> Held:
         system.system_label, packages, found.parts, frozenset(PARTS) - {"findings"}, files_of,
         list(system.gaps),
     )  # fmt: skip
+
+
+def held_inventory(path: str) -> Held:
+    """What a document of another program's lists, as far as that goes: packages. Raises BadQuestion."""
+    try:
+        with open(path, "rb") as file:
+            data = file.read(_INVENTORY_LIMIT + 1)
+    except OSError as error:
+        raise BadQuestion(f"it cannot be read: {error.strerror}", path) from error
+    if len(data) > _INVENTORY_LIMIT:
+        raise BadQuestion(f"it is larger than {_INVENTORY_LIMIT:,} bytes", path)
+    try:
+        read = read_inventory(data)
+    except InventoryError as error:
+        raise BadQuestion(
+            str(error), path, "give a CycloneDX or SPDX 2 document in JSON"
+        ) from error
+    kinds = Counter(one.kind for one in read.packages if one.kind)
+    every = list(families())
+    known = (one.name for kind, _ in kinds.most_common() for one in every if kind in one.url_types)
+    family = next(known, "none")
+    own = family_named(family).url_types
+    # Which build it is of a version no document tells.
+    packages = [
+        HeldBuild(f"{one}", text_of(one.name), text_of(one.version), text_of(one.architecture or ""),
+                  State.INSTALLED.value, None)
+        for one in read.packages
+        if one.kind in own
+    ]  # fmt: skip
+    gaps = [Gap(f"who vouches for {path}", f"it is what another program wrote, as {read.form}")]
+    others = len(read.packages) - len(packages) + read.unnamed
+    if others:
+        why = f"they are no packages of the {family} family, or name none"
+        gaps.append(Gap(f"{others:,} parts of {path}", why))
+    label = SystemLabel(path, family, read.label, read.made_at)
+    return Held(label, packages, {}, frozenset(), lambda _: {}, gaps)
 
 
 def _build(row: Row, state: str, reason: str | None) -> HeldBuild:
