@@ -76,10 +76,13 @@ def test_a_statement_is_about_a_digest_that_others_can_make(
 @pytest.mark.parametrize(
     ("words", "says"),
     [
-        (("--as", "odd"), "odd"), ((), "--as"), (("--as", "junit", "--stated"), "no statement"),
-        (("--as", "spdx", "--sign", "key"), "only a statement is signed"),
+        (("--as", "odd"), "odd"), (("--part", "odd"), "no part odd"),
+        (("--as", "junit", "--stated"), "no statement"),
+        (("--as", "spdx", "--sign", "key"), "only a page or a statement is signed"),
         (("--as", "spdx", "--stated", "--sign", "/nowhere/key"), "cannot be read"),
         (("--as", "spdx", "--stated", "--sign", "/etc/hostname"), "cannot sign"),
+        (("--as", "spdx", "--title", "x"), "are of a page"), (("--stated",), "no statement of page"),
+        (("--since", "/nowhere"), "cannot be opened"),
     ],
 )  # fmt: skip
 def test_what_makes_no_sense_is_said(

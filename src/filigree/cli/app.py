@@ -254,6 +254,7 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
         tell.report,
         _TELL,
         (
+            "report audit.html --root /mnt/heron --for 'the harbour master'",
             "report inventory.json --as cyclonedx --root /mnt/heron",
             "report findings.sarif --as sarif",
             "report heron.json --as spdx --root heron.snapshot --stated --sign ./auditor.pem",

@@ -24,8 +24,9 @@ _KEY_LIMIT = 1 << 20
 
 
 class ReportForm(StrEnum):
-    """The open formats."""
+    """The forms in which an audit is handed over."""
 
+    PAGE = "page"
     CYCLONEDX = "cyclonedx"
     SPDX = "spdx"
     SARIF = "sarif"
@@ -102,56 +103,119 @@ _MAKERS: dict[ReportForm, Callable[[System, bool, RepositoryOptions, Handed], _M
 }  # fmt: skip
 
 
+_Out = Annotated[str, typer.Argument(metavar="OUT", help="The file that is to be written.")]
+_As = Annotated[
+    ReportForm,
+    typer.Option(
+        "--as", help="A page for people, or an open format: an inventory, findings, a check, files."
+    ),
+]  # fmt: skip
+_Part = Annotated[
+    list[str] | None,
+    typer.Option("--part", help="A page: only this part; repeatable.", show_default=False),
+]
+_Title = Annotated[
+    str | None, typer.Option("--title", help="A page: what it is called.", show_default=False)
+]
+_For = Annotated[
+    str | None,
+    typer.Option("--for", metavar="NAME", help="A page: for whom it is.", show_default=False),
+]
+_Since = Annotated[
+    str | None,
+    typer.Option(
+        "--since", metavar="SNAPSHOT", show_default=False,
+        help="A page: mark the findings that this snapshot did not have.",
+    ),
+]  # fmt: skip
+_Files = Annotated[
+    bool, typer.Option("--with-files", help="An inventory: also the files of each package.")
+]
+_Stated = Annotated[
+    bool, typer.Option("--stated", help="As a statement about this system, in an envelope.")
+]
+_Sign = Annotated[
+    str | None,
+    typer.Option(
+        "--sign", metavar="KEYFILE", show_default=False,
+        help="Sign a statement, or a page (OUT.sig), with this key of yours: Ed25519, ECDSA or RSA, in "
+        "PEM.",
+    ),
+]  # fmt: skip
+
+
 @question
 def report(
-    system: System,
-    out: Annotated[str, typer.Argument(metavar="OUT", help="The file that is to be written.")],
-    as_: Annotated[
-        ReportForm,
-        typer.Option(
-            "--as", help="The open format: an inventory, findings, a verification, or files.",
-            show_default=False,
-        ),
-    ],
-    with_files: Annotated[
-        bool, typer.Option("--with-files", help="An inventory: also the files of each package.")
-    ] = False,
-    stated: Annotated[
-        bool,
-        typer.Option("--stated", help="As a statement about this system, in an envelope."),
-    ] = False,
-    sign: Annotated[
-        str | None,
-        typer.Option(
-            "--sign", metavar="KEYFILE", show_default=False,
-            help="Sign the statement with this key of yours: Ed25519, ECDSA or RSA, in PEM.",
-        ),
-    ] = None,
-    *,
-    sources: RepositoryOptions,
+    system: System, out: _Out, as_: _As = ReportForm.PAGE, part: _Part = None, title: _Title = None,
+    reader: _For = None, since: _Since = None, with_files: _Files = False, stated: _Stated = False,
+    sign: _Sign = None, *, sources: RepositoryOptions,
 ) -> Shown:  # fmt: skip
-    """Hand over what was found, in a form that other programs read."""
+    """Hand over what was found: as one page for people, or in a form that other programs read."""
     from filigree import __version__
     from filigree.questions.reporting.handing import ReportRow, reported
 
-    if sign is not None and not stated:
-        raise BadQuestion("only a statement is signed", None, "add --stated")
-    if stated and as_ not in _STATED:
-        known = ", ".join(_STATED)
-        raise BadQuestion(f"there is no statement of {as_.value}", None, f"known are {known}")
+    page = as_ is ReportForm.PAGE
+    _refuse_nonsense(as_, stated, sign is not None, bool(part or title or reader or since))
     key = None if sign is None else _key(typed_path(sign))
     made = Handed("filigree", __version__, datetime.now(UTC))
-    answer, lines = _MAKERS[as_](system, with_files, sources, made)
+    if page:
+        words = title and typed_path(title), reader and typed_path(reader)
+        answer, lines = _page(system, part or [], words, since, sources, made)
+    else:
+        answer, lines = _MAKERS[as_](system, with_files, sources, made)
     data = "".join(f"{line}\n" for line in lines).encode()
     if stated:
         data = _enveloped(system, _STATED[as_], data, key)
     path = typed_path(out)
     write_outside(system.root, path, data)
+    if page and key is not None:
+        write_outside(system.root, f"{path}.sig", key.sign(data))
     row = ReportRow(
         file=path, form=as_.value, size=len(data), digest=f"sha256:{hashlib.sha256(data).hexdigest()}",
         question=answer.question, records=len(answer.records), signed=key is not None,
     )  # fmt: skip
     return reported(answer, [row]), NO_OPTIONS
+
+
+def _refuse_nonsense(form: ReportForm, stated: bool, signed: bool, of_a_page: bool) -> None:
+    page = form is ReportForm.PAGE
+    if signed and not stated and not page:
+        raise BadQuestion("only a page or a statement is signed", None, "add --stated")
+    if stated and form not in _STATED:
+        known = ", ".join(_STATED)
+        raise BadQuestion(f"there is no statement of {form.value}", None, f"known are {known}")
+    if not page and of_a_page:
+        raise BadQuestion("parts, a title, a reader and an earlier state are of a page", None)
+
+
+def _page(
+    system: System, parts: list[str], words: tuple[str | None, str | None], since: str | None,
+    sources: RepositoryOptions, made: Handed,
+) -> _Made:  # fmt: skip
+    from contextlib import ExitStack
+
+    from filigree.cli.progress import ProgressLine
+    from filigree.questions.reporting.audit import AuditWish, audit, parts_named
+    from filigree.questions.rules.findings import FindingsWish
+    from filigree.system import open_system
+    from filigree.views.pages.audit import PageWords, audit_page
+
+    chosen = parts_named(parts)
+    line = ProgressLine()
+    with ExitStack() as open_now:
+        earlier = None
+        if since is not None:
+            earlier = open_now.enter_context(open_system(typed_path(since)))
+        try:
+            wish = AuditWish(chosen, FindingsWish(waived=True, now=made.made_at), earlier, line)
+            found = audit(system, wish, sources)
+        finally:
+            line.close()
+    answer: Answer[Any, Any] = Answer(
+        "audit", found.system, [one for told in found.parts.values() for one in told.records], None,
+        found.gaps,
+    )  # fmt: skip
+    return answer, [audit_page(found, made, PageWords(*words))]
 
 
 def _key(path: str) -> Any:

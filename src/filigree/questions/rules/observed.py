@@ -117,6 +117,11 @@ class Observed:
         return told.records, told.summary
 
     @property
+    def tally(self) -> VerifySummary | None:
+        """What the verdicts come to; None where files were left out."""
+        return self._verified[1]
+
+    @property
     def verdicts(self) -> list[FileVerdict]:
         """Every file of a package that is not as it came, or may be otherwise."""
         return self._verified[0]

@@ -1,0 +1,1 @@
+"""Pages for people: self-contained, of whatever was found."""
