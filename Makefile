@@ -28,15 +28,16 @@ lint: $(READY)
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-# Against programs of others: those that are not there are told as skipped. Debian calls them umoci, skopeo.
+# Against programs of others: those that are not there are told as skipped. Debian calls them umoci, skopeo, chromium.
 peers: $(READY) .peers/.ready
 	$(BIN)/python -m pytest -m peers -rs tests/peers
 
-# A cluster and an object server, in an environment of their own; and the client of the former.
+# A cluster and an object server, in an environment of their own; the client of the former, and what
+# drives a browser.
 .peers/.ready: pyproject.toml peers.txt
 	$(PYTHON) -m venv .peers
 	.peers/bin/python -m pip install --quiet --disable-pip-version-check -r peers.txt
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[cluster]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[cluster,browser]'
 	touch $@
 
 # Ratios against the budgets, on this machine's own packages and on a made-up system ten times larger.
