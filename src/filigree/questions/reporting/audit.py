@@ -8,6 +8,7 @@ from typing import Any
 
 from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.errors import BadQuestion
+from filigree.model.files import Verdict
 from filigree.model.findings import Finding, severity_rank
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import Filter, Order, census
@@ -25,6 +26,8 @@ from filigree.system import System
 _DRAWN = 6
 """So many packages of findings are drawn with what is around them."""
 _NODES = 40
+_ORDER = (Verdict.DOCTORED, Verdict.ALTERED, Verdict.MISSING, Verdict.UNREADABLE, Verdict.EDITED)
+_GRAVE = {verdict: place for place, verdict in enumerate(_ORDER)}
 
 
 class AuditPart(StrEnum):
@@ -113,7 +116,7 @@ def _asked(
         rows, tally = seen.verdicts, seen.tally
         if tally is None:
             return None
-        rows = sorted(rows, key=lambda row: (row.verdict.quiet, row.path))
+        rows = sorted(rows, key=lambda row: (_GRAVE.get(row.verdict, len(_GRAVE)), row.path))
         return Answer("verify", system.system_label, rows, tally, list(system.gaps))
     if part is AuditPart.PACKAGES:
         return census(system, Filter(), Order.SIZE, options=options)

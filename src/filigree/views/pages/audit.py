@@ -255,7 +255,7 @@ def _file_plots(answer: Answer[Any, Any]) -> list[tuple[str, str]]:
     owners = Counter(row.package for row in answer.records if not row.verdict.quiet)
     return [
         ("Files that are not as they came, by role", bars("roles", [*roles.items()], "files", bad=True)),
-        ("and by package", bars("owners", [*owners.items()], "files", bad=True)),
+        ("The same, by package", bars("owners", [*owners.items()], "files", bad=True)),
     ]  # fmt: skip
 
 

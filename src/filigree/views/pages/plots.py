@@ -29,6 +29,7 @@ def bars(name: str, told: Sequence[tuple[str, float]], unit: str, bad: bool = Fa
         axes.barh(places, values, color=_BAD if bad else _BAR)
         axes.set_yticks(places, names)
         axes.set_xlabel(unit)
+        axes.locator_params(axis="x", integer=all(isinstance(value, int) for value in values))
 
     return _svg(name, draw, 0.7 + 0.28 * len(most)) if most else ""
 
@@ -55,6 +56,7 @@ def months(name: str, times: Iterable[datetime | None], unit: str) -> str:
             list(places)[::every], [f"{one // 12}-{one % 12 + 1:02d}" for one in steps[::every]]
         )
         axes.set_ylabel(unit)
+        axes.locator_params(axis="y", integer=True)
 
     return _svg(name, draw, 2.2)
 
