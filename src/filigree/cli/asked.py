@@ -24,8 +24,9 @@ class Shared:
 
     `subjects` are the packages that are asked about, as they were typed; `repos_of` is the root whose
     repositories are asked, None for the same. `other` is the second of two roots, where a question is of
-    two. `keyring` are files of keys that signatures are judged with; `sourced` is whether the question
-    itself has any use for them.
+    two; `held` is whether it takes a host of a store as a root. `keyring` are files of keys that
+    signatures are judged with; `sourced` is whether the question itself has any use for
+    them.
     """
 
     root: str = "/"
@@ -39,6 +40,7 @@ class Shared:
     subjects: tuple[str, ...] = ()
     repos_of: str | None = None
     other: str | None = None
+    held: bool = False
     keyring: tuple[str, ...] = ()
     sourced: bool = False
 

@@ -168,6 +168,8 @@ _PAIR: dict[str, tuple[Any, Any]] = {
 }  # fmt: skip
 _ONE_ROOT = ("root", "image", "platform", "layer")
 """What only makes sense of one root."""
+_OF_HELD = ("compare", "report")
+"""The commands that take a host of a store for a root."""
 _PATHS_TOO = ("contents", "owner")
 """The commands that ask indexes of paths: they are fetched for these alone."""
 
@@ -200,6 +202,7 @@ def question(command: Callable[..., Shown]) -> Callable[..., None]:
             **roots,
             subjects=subjects,
             repos_of=kwargs.get("repos_of"),
+            held=command.__name__ in _OF_HELD,
             keyring=tuple(map(typed_path, kwargs.get("keyring") or ())),
             sourced=sourced or "keyring" in signature.parameters,
         )

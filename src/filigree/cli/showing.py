@@ -41,6 +41,12 @@ def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
             answer, options = ask(*held)
             show(answer, shared, options)
             return answer.exit_status
+    if shared.held and shared.other is None and "#" in shared.root:
+        (one,) = held_sides(shared.root) or (None,)
+        if one is not None:
+            answer, options = ask(one)
+            show(answer, shared, options)
+            return answer.exit_status
     line = LayerLine()
     try:
         system = open_system(shared.root, None, _here(shared.root), _choice(shared, line))

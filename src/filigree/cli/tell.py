@@ -2,10 +2,11 @@
 
 import hashlib
 import json
+import os
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from enum import StrEnum
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -19,6 +20,10 @@ from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
 from filigree.views.handover.shared import Handed
 from filigree.views.options import NO_OPTIONS
+
+if TYPE_CHECKING:
+    from filigree.fleet.held import Held
+    from filigree.questions.reporting.audit import Audit
 
 _KEY_LIMIT = 1 << 20
 
@@ -146,8 +151,9 @@ _Sign = Annotated[
 
 @question
 def report(
-    system: System, out: _Out, as_: _As = ReportForm.PAGE, part: _Part = None, title: _Title = None,
-    reader: _For = None, since: _Since = None, with_files: _Files = False, stated: _Stated = False,
+    system: "System | Held", out: _Out, as_: _As = ReportForm.PAGE, part: _Part = None,
+    title: _Title = None, reader: _For = None, since: _Since = None, with_files: _Files = False,
+    stated: _Stated = False,
     sign: _Sign = None, *, sources: RepositoryOptions,
 ) -> Shown:  # fmt: skip
     """Hand over what was found: as one page for people, or in a form that other programs read."""
@@ -158,18 +164,23 @@ def report(
     _refuse_nonsense(as_, stated, sign is not None, bool(part or title or reader or since))
     key = None if sign is None else _key(typed_path(sign))
     made = Handed("filigree", __version__, datetime.now(UTC))
-    if page:
-        words = title and typed_path(title), reader and typed_path(reader)
+    words = title and typed_path(title), reader and typed_path(reader)
+    if not isinstance(system, System):
+        if since is not None or stated:
+            raise BadQuestion("of a host of a store there is no such report", system.label.root)
+        answer, lines = _of_held(system, as_, part or [], words, with_files, made)
+    elif page:
         answer, lines = _page(system, part or [], words, since, sources, made)
     else:
         answer, lines = _MAKERS[as_](system, with_files, sources, made)
     data = "".join(f"{line}\n" for line in lines).encode()
-    if stated:
+    if stated and isinstance(system, System):
         data = _enveloped(system, _STATED[as_], data, key)
     path = typed_path(out)
-    write_outside(system.root, path, data)
+    root = system.root if isinstance(system, System) else os.path.dirname(path) + "/.none"
+    write_outside(root, path, data)
     if page and key is not None:
-        write_outside(system.root, f"{path}.sig", key.sign(data))
+        write_outside(root, f"{path}.sig", key.sign(data))
     row = ReportRow(
         file=path, form=as_.value, size=len(data), digest=f"sha256:{hashlib.sha256(data).hexdigest()}",
         question=answer.question, records=len(answer.records), signed=key is not None,
@@ -211,11 +222,41 @@ def _page(
             found = audit(system, wish, sources)
         finally:
             line.close()
-    answer: Answer[Any, Any] = Answer(
-        "audit", found.system, [one for told in found.parts.values() for one in told.records], None,
-        found.gaps,
-    )  # fmt: skip
-    return answer, [audit_page(found, made, PageWords(*words))]
+    return _whole(found), [audit_page(found, made, PageWords(*words))]
+
+
+def _of_held(
+    held: "Held", form: ReportForm, parts: list[str], words: tuple[str | None, str | None],
+    with_files: bool, made: Handed,
+) -> _Made:  # fmt: skip
+    """A host of a store, for what the tables hold."""
+    from filigree.fleet.handing import audit_of_held, findings_of_held, inventory_of
+    from filigree.questions.reporting.audit import parts_named
+    from filigree.questions.rules.findings import every_rule
+    from filigree.views.handover.cyclonedx import cyclonedx
+    from filigree.views.handover.mtree import mtree
+    from filigree.views.handover.sarif import sarif
+    from filigree.views.handover.spdx import spdx
+    from filigree.views.pages.audit import PageWords, audit_page
+
+    if form is ReportForm.PAGE:
+        found = audit_of_held(held, parts_named(parts))
+        return _whole(found), [audit_page(found, made, PageWords(*words))]
+    if form is ReportForm.SARIF:
+        told = findings_of_held(held)
+        return told, sarif(told, [rule.facts for rule in every_rule()], made)
+    if form is ReportForm.JUNIT:
+        raise BadQuestion("tables hold only what is not as it came", None, "report the host itself")
+    answer = inventory_of(held, with_files or form is ReportForm.MTREE)
+    if form is ReportForm.MTREE:
+        return answer, mtree(record for one in answer.records for record in one.files)
+    return answer, (spdx if form is ReportForm.SPDX else cyclonedx)(answer, made)
+
+
+def _whole(found: "Audit") -> Answer[Any, Any]:
+    """An audit as one answer."""
+    rows = [one for told in found.parts.values() for one in told.records]
+    return Answer("audit", found.system, rows, None, found.gaps)
 
 
 def _key(path: str) -> Any:

@@ -31,7 +31,7 @@ SIGN = "#"
 
 @dataclass(frozen=True, slots=True)
 class HeldBuild:
-    """A package as it is on record: its identity, and what it is."""
+    """A package as it is on record: its identity, and what it is; its size installed, in bytes."""
 
     identity: str
     name: str
@@ -39,12 +39,24 @@ class HeldBuild:
     architecture: str
     state: str
     reason: str | None
+    source: str | None = None
+    vendor: str | None = None
+    size: int | None = None
+
+
+Ties = tuple[list[tuple[Any, ...]], list[tuple[Any, ...]]]
+"""Rows of what builds do not work without (build, clause, need, name), and of what gives that (build,
+name)."""
+
+
+def _no_ties() -> Ties:
+    return [], []
 
 
 @dataclass
 class Held:
     """A host: its packages, its parts by their tables (rows without the identity of the part), and how
-    the files of builds are read. `known` are the parts that it has at all."""
+    the files of builds, and what they need, are read. `known` are the parts that it has at all."""
 
     label: SystemLabel
     packages: list[HeldBuild]
@@ -52,6 +64,7 @@ class Held:
     known: frozenset[str]
     files_of: Callable[[str], dict[str, Row]]
     gaps: list[Gap] = field(default_factory=list)
+    ties: Callable[[], Ties] = _no_ties
 
     @cached_property
     def names(self) -> frozenset[str]:
@@ -119,9 +132,15 @@ def held_host(store: FleetStore, place: HostPlace, engine: Engine | None = None)
             found = fleet.run(f"SELECT {_FILE} FROM build_files WHERE build = ?", [build])
         return {str(row[0]): tuple(row) for row in found}
 
+    def ties() -> Ties:
+        with asked(store, FleetWish(as_of=place.as_of), engine) as fleet:
+            fleet.engine.keep("mine", _MINE, [name])
+            fleet.engine.keep("wanted", _WANTED)
+            return fleet.run("SELECT * FROM wanted"), fleet.run(_GIVES)
+
     return Held(
         SystemLabel(where, str(family), str(label), iso(seen) if seen else None), packages, parts,
-        frozenset(known), files_of, gaps,
+        frozenset(known), files_of, gaps, ties,
     )  # fmt: skip
 
 
@@ -196,7 +215,20 @@ def _build(row: Row, state: str, reason: str | None) -> HeldBuild:
 
 _FILE = ", ".join(BY_NAME["build_files"].names[1:])
 _PACKAGES = """
-SELECT b.build, b.name, b.version, coalesce(b.architecture, ''), s.state, s.reason
+SELECT b.build, b.name, b.version, coalesce(b.architecture, ''), s.state, s.reason, b.source, b.vendor,
+    b.size
 FROM wanted w JOIN sets s ON s.part = w.sets JOIN builds b ON b.build = s.build
 ORDER BY b.name, b.architecture, b.version
+"""
+_MINE = "SELECT s.build AS build FROM chosen c JOIN sets s ON s.part = c.sets WHERE c.host = ?"
+_WANTED = """
+SELECT n.build AS build, n.clause AS clause, n.need AS need, n.name AS name
+FROM build_needs n JOIN mine m ON m.build = n.build
+WHERE n.kind IN ('requires', 'requires-first') AND n.name IS NOT NULL
+"""
+_GIVES = """
+SELECT g.build, g.name FROM build_gives g JOIN mine m ON m.build = g.build
+UNION
+SELECT f.build, f.path FROM build_files f JOIN mine m ON m.build = f.build
+WHERE f.path IN (SELECT name FROM wanted WHERE name LIKE '/%')
 """

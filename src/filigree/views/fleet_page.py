@@ -60,7 +60,9 @@ cluster run anything.
 `compare STORE#heron@2026-11-01 STORE#heron` holds a host against itself as it was, another host, or any
 other root, for what the tables hold: packages (also those whose record tells something else under the
 same version, with the files), what is not as it came, keys and repositories. That tables hold no other
-file is a gap of every such answer. What lies at a path of that very name is meant first.
+file is a gap of every such answer. `report OUT --root STORE#heron` hands it over: the page (findings,
+files, packages, what is behind), inventories, SARIF and mtree. What lies at a path of that very name is
+meant first.
 
 How it grows, and what a million hosts would take: [measured, and on paper](fleet-growth.md).
 

@@ -7,7 +7,6 @@ from urllib.parse import quote
 
 from filigree.model.answer import Answer
 from filigree.model.findings import Finding, RuleFacts, Severity
-from filigree.questions.rules.findings import FindingsSummary
 from filigree.views.handover.shared import Handed, json_lines, stamp
 
 _LEVELS = {
@@ -21,16 +20,14 @@ _MOST = 100
 _FINGERPRINT = "filigree/1"
 
 
-def sarif(
-    answer: Answer[Finding, FindingsSummary], rules: Sequence[RuleFacts], made: Handed
-) -> Iterator[str]:
+def sarif(answer: Answer[Finding, Any], rules: Sequence[RuleFacts], made: Handed) -> Iterator[str]:
     """The document, line by line. A finding has the same fingerprint at every run, as long as it is of
     the same rule and package, or of the same first thing; what a waiver accepts is suppressed."""
     yield from json_lines(document(answer, rules, made))
 
 
 def document(
-    answer: Answer[Finding, FindingsSummary], rules: Sequence[RuleFacts], made: Handed
+    answer: Answer[Finding, Any], rules: Sequence[RuleFacts], made: Handed
 ) -> dict[str, Any]:
     """The document as plain values."""
     places = {rule.identity: place for place, rule in enumerate(rules)}
