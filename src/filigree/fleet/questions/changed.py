@@ -58,8 +58,8 @@ def changed(
 
 
 def _packages(fleet: Fleet) -> list[ChangedRow]:
-    before = {(h, n): v for h, n, v in fleet.run(_ONLY_IN.format(one="earlier", other="later"))}
-    after = {(h, n): v for h, n, v in fleet.run(_ONLY_IN.format(one="later", other="earlier"))}
+    before = _only_in(fleet, "earlier", "later")
+    after = _only_in(fleet, "later", "earlier")
     steps = {(h, n, v): f"{action} by the history" for h, n, v, action in fleet.run(_STEPS)}
     rows = []
     for host, name in sorted({*before, *after}):
@@ -75,13 +75,33 @@ def _packages(fleet: Fleet) -> list[ChangedRow]:
     return rows
 
 
-_ONLY_IN = """
-SELECT e.host, b.name, min(b.version)
-FROM {one} e JOIN {other} o ON o.host = e.host
-JOIN sets s ON s.part = e.sets
+def _only_in(fleet: Fleet, one: str, other: str) -> dict[tuple[str, str], str]:
+    """The packages that each host has at one time, in builds that it has not at the other one."""
+    names = {"one": one, "other": other}
+    fleet.engine.keep("pairs", _PAIRS.format(**names))
+    fleet.engine.keep("moved", _MOVED)
+    told = fleet.run(_ONLY_IN.format(**names))
+    return {(str(host), str(name)): str(version) for host, name, version in told}
+
+
+# Sets that differ, each pair of them once: many hosts have the same.
+_PAIRS = """
+SELECT DISTINCT e.sets AS mine, o.sets AS theirs FROM {one} e JOIN {other} o ON o.host = e.host
+WHERE e.sets <> o.sets
+"""
+_MOVED = """
+SELECT p.mine AS mine, p.theirs AS theirs, b.name AS name, min(b.version) AS version
+FROM pairs p
+JOIN sets s ON s.part = p.mine
+LEFT JOIN sets t ON t.part = p.theirs AND t.build = s.build
 JOIN builds b ON b.build = s.build
-WHERE e.sets <> o.sets AND s.build NOT IN (SELECT build FROM sets t WHERE t.part = o.sets)
-GROUP BY e.host, b.name
+WHERE t.build IS NULL
+GROUP BY p.mine, p.theirs, b.name
+"""
+_ONLY_IN = """
+SELECT e.host, m.name, m.version
+FROM {one} e JOIN {other} o ON o.host = e.host
+JOIN moved m ON m.mine = e.sets AND m.theirs = o.sets
 """
 # A clock of a log may be a day off, for want of a zone.
 _STEPS = """
