@@ -58,6 +58,7 @@ docs: $(READY)
 	$(BIN)/python -m filigree.views.families_page > docs/families.md
 	$(BIN)/python -m filigree.views.rules_page > docs/findings.md
 	$(BIN)/python -m filigree.views.fleet_page > docs/fleet.md
+	$(BIN)/python -m tools.manual docs/man
 	$(BIN)/python -m tools.rooms --write
 
 # Every file of this machine against coreutils, where it is a deb system.

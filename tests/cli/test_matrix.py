@@ -208,6 +208,7 @@ def test_no_command_is_left_out() -> None:
         "findings",
         "running",
         "report",
+        "manual",
     }
 
 

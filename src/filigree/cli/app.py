@@ -14,6 +14,7 @@ from filigree.cli import (
     judge,
     keep,
     look,
+    manual,
     sources,
     tell,
     trace,
@@ -279,6 +280,11 @@ for _name, _command, _panel, _examples in _COMMANDS:
     app.command(_name, cls=_kind, rich_help_panel=_panel, epilog=_epilog(_examples))(_command)
 
 
+app.command(
+    "manual",
+    rich_help_panel=_TELL,
+    epilog=_epilog(("manual", "manual verify", "manual fleet gather", "manual verify --roff")),
+)(manual.manual)
 app.add_typer(fleet.app, name="fleet", rich_help_panel="Fleet")
 
 
