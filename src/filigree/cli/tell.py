@@ -206,6 +206,7 @@ def _page(
     from contextlib import ExitStack
 
     from filigree.cli.progress import ProgressLine
+    from filigree.questions.keeping.statement import judge_snapshot
     from filigree.questions.reporting.audit import AuditWish, audit, parts_named
     from filigree.questions.rules.findings import FindingsWish
     from filigree.system import open_system
@@ -217,6 +218,8 @@ def _page(
         earlier = None
         if since is not None:
             earlier = open_now.enter_context(open_system(typed_path(since)))
+            if sources.keyring and earlier.tree.taken is not None:
+                judge_snapshot(earlier, sources.keyring)
         try:
             wish = AuditWish(chosen, FindingsWish(waived=True, now=made.made_at), earlier, line)
             found = audit(system, wish, sources)

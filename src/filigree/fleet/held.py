@@ -24,7 +24,7 @@ from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.timeline.times import moment_from
 from filigree.system import System
 
-_INVENTORY_LIMIT = 1 << 28
+_INVENTORY_LIMIT = 1 << 26
 SIGN = "#"
 """What stands between a store and a host of it: `STORE#heron@2026-11-27`."""
 

@@ -10,6 +10,7 @@ from filigree.model.answer import Answer, Gap, SystemLabel
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Verdict
 from filigree.model.findings import Finding, severity_rank
+from filigree.model.signatures import SignatureVerdict
 from filigree.questions.commands.behind import behind
 from filigree.questions.commands.census import Filter, Order, census
 from filigree.questions.commands.draw import draw
@@ -84,7 +85,15 @@ def audit(
         before = {identity_of(one) for one in findings_of(earlier, wish.findings).records}
         new = frozenset({identity_of(one) for one in parts[AuditPart.FINDINGS].records} - before)
     gaps = list(dict.fromkeys(gap for answer in parts.values() for gap in answer.gaps))
+    if wish.since is not None and not _is_vouched(wish.since):
+        why = f"no key of yours vouches for {wish.since.root}: somebody could have made it up"
+        gaps.append(Gap("what is new", why))
     return Audit(system.system_label, now, parts, gaps, new)
+
+
+def _is_vouched(system: System) -> bool:
+    found = system.snapshot_signature
+    return found is not None and found.verdict is SignatureVerdict.GOOD
 
 
 def identity_of(one: Finding) -> tuple[str, str]:
