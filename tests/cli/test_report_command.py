@@ -4,6 +4,7 @@ import base64
 import hashlib
 import json
 import os
+import shutil
 import subprocess
 from pathlib import Path
 
@@ -108,3 +109,20 @@ def test_nothing_is_written_below_the_root_or_lost(run: Run, heron: Path, tmp_pa
     )
     assert run("report", str(out), "--as", "spdx", "--root", "/nowhere").returncode == 2
     assert out.read_text() == "what was there"
+
+
+def test_nothing_is_stated_of_an_image_that_is_not_what_it_says(
+    run: Run, images: dict[str, Path], tmp_path: Path
+) -> None:
+    """Its digest would be that of something else: whoever looks at it would find that."""
+    image = tmp_path / "image"
+    shutil.copytree(images["heron"], image)
+    blobs = {one: one.read_bytes() for one in (image / "blobs" / "sha256").iterdir()}
+    configuration = next(one for one, data in blobs.items() if b'"rootfs"' in data[:4096])
+    configuration.write_bytes(blobs[configuration] + b" ")
+    out = tmp_path / "out"
+    words = ("report", str(out), "--as", "spdx", "--root", str(image))
+    done = run(*words, "--stated")
+    assert (done.returncode, out.exists()) == (2, False), done.stderr
+    assert "nothing can be stated of it" in done.stderr
+    assert run(*words).returncode in (1, 3)
