@@ -54,7 +54,7 @@ ASKED: dict[str, tuple[Callable[[Fleet], Answer[Any, Any]], FleetWish]] = {
     **{name: (question, FleetWish(now=FIRST_DAY)) for name, question in QUESTIONS.items()},
     **{
         f"{name} by host": (QUESTIONS[name], FleetWish(("gauge-1?",), by_host=True, now=FIRST_DAY))
-        for name in ("owner", "rare", "differ", "keys", "timeline", "needed-by", "behind")
+        for name in ("owner", "rare", "timeline", "needed-by")
     },
     "census as of": (
         lambda fleet: fleet_census(fleet, ["*"], "2.1-3"),
