@@ -142,3 +142,20 @@ def test_the_program_compares_them(forty: FleetStore) -> None:
     assert done.returncode == 1
     assert "file\taltered\t/usr/bin/tidegauge\ttidegauge" in done.stdout
     assert "anybody could have made it up" in done.stderr
+
+
+def test_a_snapshot_beside_it_says_what_it_rests_on(
+    forty: FleetStore, heron: Path, tmp_path: Path
+) -> None:
+    kept = tmp_path / "heron.snapshot"
+    program = [sys.executable, "-m", "filigree"]
+    taking = [*program, "snapshot", str(kept), "--root", str(heron)]
+    subprocess.run(taking, capture_output=True, check=False)
+    words = [*program, "compare", f"{forty.address}#{HOST}", str(kept)]
+    done = subprocess.run(words, capture_output=True, text=True, check=False)
+    assert "the snapshot is unsigned" in done.stderr
+    key = Path(__file__).parents[2] / "src/filigree/demo/test-key.asc"
+    judged = [*words, "--keyring", str(key)]
+    done = subprocess.run(judged, capture_output=True, text=True, check=False)
+    assert done.returncode == 1
+    assert "carries no signature" in done.stderr

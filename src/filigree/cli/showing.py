@@ -6,7 +6,7 @@ import shlex
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
 from itertools import chain, islice
 from typing import TYPE_CHECKING, Any
@@ -35,16 +35,11 @@ def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
     if shared.verbose:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
     log.info("opening %s", escaped(shared.root))
-    if shared.other is not None and any(map(_may_be_held, (shared.root, shared.other))):
-        held = held_sides(shared.root, shared.other)
+    roots = (shared.root,) if shared.other is None else (shared.root, shared.other)
+    if shared.held and any(map(_may_be_held, roots)):
+        held = _held(shared, roots)
         if held is not None:
             answer, options = ask(*held)
-            show(answer, shared, options)
-            return answer.exit_status
-    if shared.held and shared.other is None and "#" in shared.root:
-        (one,) = held_sides(shared.root) or (None,)
-        if one is not None:
-            answer, options = ask(one)
             show(answer, shared, options)
             return answer.exit_status
     line = LayerLine()
@@ -69,14 +64,13 @@ def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
         _judge_snapshot(other, shared)
         answer, options = ask(system, other)
     show(answer, shared, options)
-    for words in system.asides:
-        print(f"filigree: {escaped(words)}", file=sys.stderr)  # noqa: T201 - this is where it is said
+    _said(system)
     log.info("exit status %d", answer.exit_status)
     return answer.exit_status
 
 
 def _may_be_held(root: str) -> bool:
-    """Whether a side of a comparison may be no root: a host of a store, or a document that lists one."""
+    """Whether what is asked may be no root: a host of a store, or a document that lists one."""
     return "#" in root or _is_document(root)
 
 
@@ -90,28 +84,37 @@ def _is_document(root: str) -> bool:
         return False
 
 
-def held_sides(*roots: str) -> "list[Held] | None":
-    """Two sides of a comparison as tables hold them, where one of them is a host of a store; None where
-    neither is."""
+def _held(shared: Shared, roots: Sequence[str]) -> "list[Held] | None":
+    """What is asked as tables hold it, where one of it is a host of a store or a document; None where
+    none is. Of a snapshot beside such a one it is said, too, what it rests on."""
     from filigree.fleet.held import held_host, held_inventory, held_system, host_place
     from filigree.fleet.store import FleetStore
     from filigree.questions.offers.options import RepositoryOptions
 
     now = datetime.now(UTC)
     places = [host_place(root, now, os.path.lexists) for root in roots]
-    if not any(places) and not any(map(_is_document, roots)):
+    documents = [len(roots) > 1 and _is_document(root) for root in roots]
+    if not any(places) and not any(documents):
         return None
     found = []
-    for root, place in zip(roots, places, strict=True):
-        if place is None and _is_document(root):
+    for root, place, is_document in zip(roots, places, documents, strict=True):
+        if place is None and is_document:
             found.append(held_inventory(root))
             continue
         if place is not None:
             found.append(held_host(FleetStore(place.store, cache=cache_folder()), place))
             continue
         with open_system(root, choice=_choice_of(root)) as system:
+            _judge_snapshot(system, shared)
             found.append(held_system(system, RepositoryOptions(cache=cache_folder())))
+            _said(system)
     return found
+
+
+def _said(system: System) -> None:
+    """Say what a system has to say beside its answer."""
+    for words in system.asides:
+        print(f"filigree: {escaped(words)}", file=sys.stderr)  # noqa: T201 - this is where it is said
 
 
 def _judge_snapshot(system: System, shared: Shared) -> None:
