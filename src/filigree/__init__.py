@@ -39,6 +39,9 @@ _WHERE = {
     "compare": "filigree.questions.comparing.comparing",
     "Wish": "filigree.questions.comparing.comparing",
     "snapshot": "filigree.questions.keeping.taking",
+    "inventory": "filigree.questions.reporting.inventory",
+    "audit": "filigree.questions.reporting.audit",
+    "AuditWish": "filigree.questions.reporting.audit",
     "findings": "filigree.questions.rules.findings",
     "FindingsWish": "filigree.questions.rules.findings",
     "rules": "filigree.questions.rules.findings",
@@ -96,6 +99,9 @@ if TYPE_CHECKING:
     from filigree.questions.keeping.taking import Taking as Taking
     from filigree.questions.keeping.taking import snapshot as snapshot
     from filigree.questions.offers.options import RepositoryOptions as RepositoryOptions
+    from filigree.questions.reporting.audit import AuditWish as AuditWish
+    from filigree.questions.reporting.audit import audit as audit
+    from filigree.questions.reporting.inventory import inventory as inventory
     from filigree.questions.rules.findings import FindingsWish as FindingsWish
     from filigree.questions.rules.findings import findings as findings
     from filigree.questions.rules.findings import rules as rules
