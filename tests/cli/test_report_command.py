@@ -83,7 +83,7 @@ def test_a_statement_is_about_a_digest_that_others_can_make(
         (("--as", "spdx", "--stated", "--sign", "/nowhere/key"), "cannot be read"),
         (("--as", "spdx", "--stated", "--sign", "/etc/hostname"), "cannot sign"),
         (("--as", "spdx", "--title", "x"), "are of a page"), (("--stated",), "no statement of page"),
-        (("--since", "/nowhere"), "cannot be opened"),
+        (("--since", "/nowhere"), "cannot be opened"), (("--as", "parquet"), "of one part"),
     ],
 )  # fmt: skip
 def test_what_makes_no_sense_is_said(

@@ -319,3 +319,36 @@ def test_another_program_verifies_the_envelope(tmp_path: Path, kind: str) -> Non
 
 def _openssl(*words: object, check: bool = True) -> "subprocess.CompletedProcess[bytes]":
     return subprocess.run(["openssl", *map(str, words)], capture_output=True, check=check)
+
+
+@pytest.mark.parametrize("part", ["findings", "files", "packages", "timeline", "keys", "behind"])
+def test_a_part_of_an_audit_as_a_table(heron: Path, tmp_path: Path, part: str) -> None:
+    """Held against the JSON of the same answer, by the engine that reads such files."""
+    duckdb = pytest.importorskip("duckdb", reason="the library that writes it is an extra")
+    from filigree.questions.reporting.audit import AuditWish, audit, parts_named
+    from filigree.views.handover.parquet import parquet
+    from filigree.views.plain import json_object
+
+    with open_system(str(heron)) as system:
+        (answer,) = audit(system, AuditWish(parts_named([part]))).parts.values()
+    out = tmp_path / "part.parquet"
+    out.write_bytes(parquet(answer))
+    told = duckdb.sql(f"SELECT * FROM read_parquet('{out}')")
+    rows = [dict(zip(told.columns, row, strict=True)) for row in told.fetchall()]
+    expected = json_object(answer)["records"]
+    assert len(rows) == len(expected) > 0
+    for row, record in zip(rows, expected, strict=True):
+        assert list(row) == list(record)
+        for name, value in record.items():
+            plainly = value is None or isinstance(value, (str, bool, int))
+            assert (row[name] if plainly else json.loads(row[name])) == value
+
+
+def test_a_table_of_nothing_is_refused() -> None:
+    pytest.importorskip("duckdb", reason="the library that writes it is an extra")
+    from filigree.model.errors import BadQuestion
+    from filigree.views.handover.parquet import parquet
+
+    nothing: Any = Answer("keys", SystemLabel("/", "deb", ""), [], None)
+    with pytest.raises(BadQuestion, match="no record"):
+        parquet(nothing)

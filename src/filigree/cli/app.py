@@ -260,6 +260,7 @@ _COMMANDS: tuple[tuple[str, Callable[..., Any], str, tuple[str, ...]], ...] = (
             "report findings.sarif --as sarif",
             "report heron.json --as spdx --root heron.snapshot --stated --sign ./auditor.pem",
             "report expected.mtree --as mtree --root image.tar",
+            "report packages.parquet --as parquet --part packages",
         ),
     ),
     (

@@ -37,6 +37,7 @@ class ReportForm(StrEnum):
     SARIF = "sarif"
     JUNIT = "junit"
     MTREE = "mtree"
+    PARQUET = "parquet"
 
 
 _STATED = {
@@ -45,7 +46,7 @@ _STATED = {
     ReportForm.SARIF: "https://docs.oasis-open.org/sarif/sarif/v2.1.0",
 }
 """Of which kind a predicate is that holds such a document."""
-_Made = tuple[Answer[Any, Any], Iterable[str]]
+_Made = tuple[Answer[Any, Any], Iterable[str] | bytes]
 
 
 def _inventory(system: System, files: bool, sources: RepositoryOptions) -> Answer[Any, Any]:
@@ -117,7 +118,11 @@ _As = Annotated[
 ]  # fmt: skip
 _Part = Annotated[
     list[str] | None,
-    typer.Option("--part", help="A page: only this part; repeatable.", show_default=False),
+    typer.Option(
+        "--part",
+        help="A page: only this part; repeatable. Of parquet: the one.",
+        show_default=False,
+    ),
 ]
 _Title = Annotated[
     str | None, typer.Option("--title", help="A page: what it is called.", show_default=False)
@@ -161,7 +166,8 @@ def report(
     from filigree.questions.reporting.handing import ReportRow, reported
 
     page = as_ is ReportForm.PAGE
-    _refuse_nonsense(as_, stated, sign is not None, bool(part or title or reader or since))
+    parts = part if as_ is not ReportForm.PARQUET else None
+    _refuse_nonsense(as_, stated, sign is not None, bool(parts or title or reader or since))
     key = None if sign is None else _key(typed_path(sign))
     made = Handed("filigree", __version__, datetime.now(UTC))
     words = title and typed_path(title), reader and typed_path(reader)
@@ -169,11 +175,13 @@ def report(
         if since is not None or stated:
             raise BadQuestion("of a host of a store there is no such report", system.label.root)
         answer, lines = _of_held(system, as_, part or [], words, with_files, made)
+    elif as_ is ReportForm.PARQUET:
+        answer, lines = _parquet(system, part or [], sources, made)
     elif page:
         answer, lines = _page(system, part or [], words, since, sources, made)
     else:
         answer, lines = _MAKERS[as_](system, with_files, sources, made)
-    data = "".join(f"{line}\n" for line in lines).encode()
+    data = lines if isinstance(lines, bytes) else "".join(f"{one}\n" for one in lines).encode()
     if stated and isinstance(system, System):
         data = _enveloped(system, _STATED[as_], data, key)
     path = typed_path(out)
@@ -197,6 +205,20 @@ def _refuse_nonsense(form: ReportForm, stated: bool, signed: bool, of_a_page: bo
         raise BadQuestion(f"there is no statement of {form.value}", None, f"known are {known}")
     if not page and of_a_page:
         raise BadQuestion("parts, a title, a reader and an earlier state are of a page", None)
+
+
+def _parquet(system: System, parts: list[str], sources: RepositoryOptions, made: Handed) -> _Made:
+    """The records of one part of an audit as a table."""
+    from filigree.questions.reporting.audit import AuditPart, AuditWish, audit, parts_named
+    from filigree.questions.rules.findings import FindingsWish
+    from filigree.views.handover.parquet import parquet
+
+    known = [one.value for one in AuditPart if one is not AuditPart.GRAPH]
+    if len(parts) != 1 or parts[0] not in known:
+        raise BadQuestion("a table is of one part", None, f"add --part, one of {', '.join(known)}")
+    wish = AuditWish(parts_named(parts), FindingsWish(waived=True, now=made.made_at))
+    (answer,) = audit(system, wish, sources).parts.values()
+    return answer, parquet(answer)
 
 
 def _page(
@@ -248,7 +270,7 @@ def _of_held(
     if form is ReportForm.SARIF:
         told = findings_of_held(held)
         return told, sarif(told, [rule.facts for rule in every_rule()], made)
-    if form is ReportForm.JUNIT:
+    if form in (ReportForm.JUNIT, ReportForm.PARQUET):
         raise BadQuestion("tables hold only what is not as it came", None, "report the host itself")
     answer = inventory_of(held, with_files or form is ReportForm.MTREE)
     if form is ReportForm.MTREE:
