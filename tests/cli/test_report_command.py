@@ -7,15 +7,17 @@ import os
 import shutil
 import subprocess
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from tests.conftest import Run
 
-FORMS = ("cyclonedx", "spdx", "sarif", "junit", "mtree")
+FORMS = ("cyclonedx", "spdx", "sarif", "verification", "junit", "mtree")
 HEADS = {
     "cyclonedx": b'{\n "bomFormat": "CycloneDX"', "spdx": b'{\n "spdxVersion": "SPDX-2.3"',
-    "sarif": b'{\n "$schema"', "junit": b"<?xml", "mtree": b"#mtree\n",
+    "sarif": b'{\n "$schema"', "verification": b'{"schema": "filigree/1"', "junit": b"<?xml",
+    "mtree": b"#mtree\n",
 }  # fmt: skip
 
 
@@ -126,3 +128,26 @@ def test_nothing_is_stated_of_an_image_that_is_not_what_it_says(
     assert (done.returncode, out.exists()) == (2, False), done.stderr
     assert "nothing can be stated of it" in done.stderr
     assert run(*words).returncode in (1, 3)
+
+
+def test_a_verification_is_stated_with_its_gaps(run: Run, heron: Path, tmp_path: Path) -> None:
+    kept, out = tmp_path / "heron.snapshot", tmp_path / "out"
+    run("snapshot", str(kept), "--root", str(heron))
+    done = run("report", str(out), "--as", "verification", "--stated", "--root", str(kept))
+    assert done.returncode in (0, 3), done.stderr
+    told = json.loads(base64.b64decode(json.loads(out.read_bytes())["payload"]))
+    assert told["predicateType"] == "urn:filigree:verification:1"
+    answer = json.loads(run("verify", "--root", str(kept), "--format", "json").stdout)
+    for one in (answer, told["predicate"]):
+        one["summary"].pop("seconds", None)
+    assert told["predicate"] == _texts(answer)
+    assert {row["verdict"] for row in told["predicate"]["records"]} >= {"altered", "missing"}
+
+
+def _texts(value: Any) -> Any:
+    """The same, with numbers beyond those that floats hold one by one as texts."""
+    if isinstance(value, dict):
+        return {name: _texts(one) for name, one in value.items()}
+    if isinstance(value, list):
+        return [_texts(one) for one in value]
+    return str(value) if type(value) is int and abs(value) >= 2**53 else value

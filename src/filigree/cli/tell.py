@@ -35,6 +35,7 @@ class ReportForm(StrEnum):
     CYCLONEDX = "cyclonedx"
     SPDX = "spdx"
     SARIF = "sarif"
+    VERIFICATION = "verification"
     JUNIT = "junit"
     MTREE = "mtree"
     PARQUET = "parquet"
@@ -44,6 +45,7 @@ _STATED = {
     ReportForm.CYCLONEDX: "https://cyclonedx.org/bom",
     ReportForm.SPDX: "https://spdx.dev/Document",
     ReportForm.SARIF: "https://docs.oasis-open.org/sarif/sarif/v2.1.0",
+    ReportForm.VERIFICATION: "urn:filigree:verification:1",
 }
 """Of which kind a predicate is that holds such a document."""
 _Made = tuple[Answer[Any, Any], Iterable[str] | bytes]
@@ -83,16 +85,31 @@ def _sarif(system: System, _: bool, sources: RepositoryOptions, made: Handed) ->
     return answer, sarif(answer, [rule.facts for rule in every_rule()], made)
 
 
-def _junit(system: System, _: bool, sources: RepositoryOptions, made: Handed) -> _Made:
+def _verified(
+    system: System, verdicts: frozenset[Verdict], sources: RepositoryOptions
+) -> Answer[Any, Any]:
     from filigree.cli.progress import ProgressLine
     from filigree.questions.commands.verify import verify
-    from filigree.views.handover.junit import junit
 
     line = ProgressLine()
     try:
-        answer = verify(system, None, frozenset(Verdict), progress=line, options=sources)
+        return verify(system, None, verdicts, progress=line, options=sources)
     finally:
         line.close()
+
+
+def _verification(system: System, _: bool, sources: RepositoryOptions, __: Handed) -> _Made:
+    from filigree.questions.verifying.verdicts import LOUD
+    from filigree.views.plain import json_text
+
+    answer = _verified(system, LOUD, sources)
+    return answer, json_text(answer)
+
+
+def _junit(system: System, _: bool, sources: RepositoryOptions, made: Handed) -> _Made:
+    from filigree.views.handover.junit import junit
+
+    answer = _verified(system, frozenset(Verdict), sources)
     return answer, junit(answer, made)
 
 
@@ -105,7 +122,7 @@ def _mtree(system: System, _: bool, sources: RepositoryOptions, __: Handed) -> _
 
 _MAKERS: dict[ReportForm, Callable[[System, bool, RepositoryOptions, Handed], _Made]] = {
     ReportForm.CYCLONEDX: _cyclonedx, ReportForm.SPDX: _spdx, ReportForm.SARIF: _sarif,
-    ReportForm.JUNIT: _junit, ReportForm.MTREE: _mtree,
+    ReportForm.VERIFICATION: _verification, ReportForm.JUNIT: _junit, ReportForm.MTREE: _mtree,
 }  # fmt: skip
 
 
@@ -270,7 +287,7 @@ def _of_held(
     if form is ReportForm.SARIF:
         told = findings_of_held(held)
         return told, sarif(told, [rule.facts for rule in every_rule()], made)
-    if form in (ReportForm.JUNIT, ReportForm.PARQUET):
+    if form in (ReportForm.JUNIT, ReportForm.PARQUET, ReportForm.VERIFICATION):
         raise BadQuestion("tables hold only what is not as it came", None, "report the host itself")
     answer = inventory_of(held, with_files or form is ReportForm.MTREE)
     if form is ReportForm.MTREE:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple
 
 STATEMENT = "https://in-toto.io/Statement/v1"
+_EXACT = (1 << 53) - 1
 PAYLOAD = "application/vnd.in-toto+json"
 
 
@@ -23,8 +24,17 @@ def statement(subjects: Sequence[SubjectDigest], kind: str, predicate: Any) -> b
     return rfc8785.dumps({
         "_type": STATEMENT,
         "subject": [{"name": one.name, "digest": dict(one.digests)} for one in subjects],
-        "predicateType": kind, "predicate": predicate,
+        "predicateType": kind, "predicate": _exact(predicate),
     })  # fmt: skip
+
+
+def _exact(value: Any) -> Any:
+    """A value in which no number is larger than canonical JSON can tell exactly: those are texts."""
+    if isinstance(value, dict):
+        return {name: _exact(one) for name, one in value.items()}
+    if isinstance(value, list):
+        return [_exact(one) for one in value]
+    return str(value) if type(value) is int and abs(value) > _EXACT else value
 
 
 def to_be_signed(payload: bytes, kind: str = PAYLOAD) -> bytes:
