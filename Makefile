@@ -10,7 +10,7 @@ demo: $(READY)
 	$(BIN)/filigree demo --into stations
 
 # In two halves at the same time: half of what a test takes is waiting.
-HALF := tests/questions tests/planning tests/cli tests/families tests/fleet
+HALF := tests/questions tests/cli tests/fleet
 OTHER := $(filter-out $(HALF) tests/__init__.py tests/conftest.py tests/making.py tests/warm.py tests/bounded.py tests/stands.py tests/schema.py tests/worlds.py \
 	tests/data tests/__pycache__,$(wildcard tests/*))
 
