@@ -159,3 +159,18 @@ def test_a_snapshot_beside_it_says_what_it_rests_on(
     done = subprocess.run(judged, capture_output=True, text=True, check=False)
     assert done.returncode == 1
     assert "carries no signature" in done.stderr
+
+
+def test_a_log_that_was_emptied_explains_nothing(tmp_path: Path, taken: dict[str, Taken]) -> None:
+    """A family that keeps a history is not one that has none."""
+    store = FleetStore(str(tmp_path / "store"), make=True)
+    old = next(one for one in taken["settled"].builds.values() if one.row[2] == NEWER)
+    first = one_host(taken["settled"], "a", FIRST_DAY, 2)
+    day = FIRST_DAY + timedelta(days=1)
+    moved = upgraded(one_host(taken["settled"], "b", day, 2), old, next_version(old), FIRST_DAY)
+    moved.parts["events"] = []
+    take_in(store, [first, moved], Gathering(now=NOW))
+    answer = compare_held(held(store, "a"), held(store, "b"))
+    (row,) = (one for one in answer.records if one.what is What.PACKAGE)
+    assert (row.change, row.explained_by) == (ChangeKind.NEWER, None)
+    assert answer.exit_status == 1

@@ -62,7 +62,7 @@ class _Pair:
         self._before = before
         self._after = after
         self.gaps: list[Gap] = []
-        self._order = family_named(after.label.family).order
+        self._family = family_named(after.label.family)
         known = {_step(row) for row in before.rows("events")}
         # Where one tells no history, what happened before its time explains nothing. A clock may be a day
         # off.
@@ -124,13 +124,14 @@ class _Pair:
     def _kind(self, old: HeldBuild | None, new: HeldBuild | None) -> ChangeKind:
         if old is None or new is None:
             return ChangeKind.CAME if old is None else ChangeKind.GONE
-        order = self._order(old.version, new.version)
+        order = self._family.order(old.version, new.version)
         if not order:
             return ChangeKind.REPLACED
         return ChangeKind.NEWER if order < 0 else ChangeKind.OLDER
 
     def _told(self, name: str, old: HeldBuild | None, new: HeldBuild | None) -> str | None:
-        if not self._after.parts.get("events"):
+        # A history that is empty is not one that the family does not keep: somebody may have emptied it.
+        if "history" in self._family.silent_on:
             return NO_HISTORY
         for row in self._events.get(name, ()):
             gone = row["action"] in (Action.REMOVED, Action.REPLACED)
