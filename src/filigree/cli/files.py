@@ -5,6 +5,8 @@ import tempfile
 
 from filigree.model.errors import BadQuestion
 
+_KEY_LIMIT = 1 << 20
+
 
 def write_outside(root: str, path: str, content: bytes) -> None:
     """Write a file of the auditor's own. Raises BadQuestion below an audited root, or where it fails."""
@@ -24,6 +26,15 @@ def write_outside(root: str, path: str, content: bytes) -> None:
     except OSError as error:
         os.unlink(new)
         raise BadQuestion(f"it cannot be written: {error.strerror}", path) from error
+
+
+def read_key(path: str) -> bytes:
+    """A file of a key of the auditor's own. Raises BadQuestion where it cannot be read."""
+    try:
+        with open(path, "rb") as file:
+            return file.read(_KEY_LIMIT)
+    except OSError as error:
+        raise BadQuestion(f"the key cannot be read: {error.strerror}", path) from error
 
 
 def _umask() -> int:

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from filigree.cli.asked import Shown
+from filigree.cli.files import read_key
 from filigree.cli.options import question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.questions.offers.options import RepositoryOptions
@@ -14,8 +15,6 @@ from filigree.views.options import NO_OPTIONS, CompareOptions
 
 if TYPE_CHECKING:
     from filigree.fleet.held import Held
-
-_KEY_LIMIT = 1 << 20
 
 
 _Out = Annotated[str, typer.Argument(metavar="OUT", help="The file that is to be written.")]
@@ -89,7 +88,7 @@ def snapshot(
     how = Taking(
         taken_by=_who(), version=__version__, label=label, everything=digest == "everything",
         indexes=not without, settings=with_settings, archives=with_archives,
-        key=None if sign is None else _key(typed_path(sign)), progress=page,
+        key=None if sign is None else read_key(typed_path(sign)), progress=page,
     )  # fmt: skip
     try:
         return take(system, typed_path(out), how, sources), NO_OPTIONS
@@ -149,11 +148,3 @@ def _who() -> str:
     except KeyError:
         name = f"user {os.geteuid()}"
     return f"{name} on {os.uname().nodename}"
-
-
-def _key(path: str) -> bytes:
-    try:
-        with open(path, "rb") as file:
-            return file.read(_KEY_LIMIT)
-    except OSError as error:
-        raise BadQuestion(f"the key cannot be read: {error.strerror}", path) from error

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from filigree.cli.asked import Shown
-from filigree.cli.files import write_outside
+from filigree.cli.files import read_key, write_outside
 from filigree.cli.options import question, typed_path
 from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
@@ -24,8 +24,6 @@ from filigree.views.options import NO_OPTIONS
 if TYPE_CHECKING:
     from filigree.fleet.held import Held
     from filigree.questions.reporting.audit import Audit
-
-_KEY_LIMIT = 1 << 20
 
 
 class ReportForm(StrEnum):
@@ -304,11 +302,7 @@ def _whole(found: "Audit") -> Answer[Any, Any]:
 def _key(path: str) -> Any:
     from filigree.formats.document_keys import read_document_key
 
-    try:
-        with open(path, "rb") as file:
-            return read_document_key(file.read(_KEY_LIMIT))
-    except OSError as error:
-        raise BadQuestion(f"the key cannot be read: {error.strerror}", path) from error
+    return read_document_key(read_key(path))
 
 
 def _enveloped(system: System, kind: str, data: bytes, key: Any) -> bytes:

@@ -4,12 +4,13 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.model.files import FileRecord, Kind
+from filigree.model.files import FileRecord
 from filigree.questions.reporting.inventory import Component, InventorySummary
 from filigree.views.handover.shared import (
     Handed,
     digest_of,
     identifier_of,
+    is_file,
     json_lines,
     licence_expression,
     stamp,
@@ -112,12 +113,8 @@ def _component(one: Component) -> dict[str, Any]:
         }],
     }  # fmt: skip
     if one.files:
-        made["components"] = [_file(one.url, record) for record in one.files if _is_file(record)]
+        made["components"] = [_file(one.url, record) for record in one.files if is_file(record)]
     return made
-
-
-def _is_file(record: FileRecord) -> bool:
-    return record.kind not in (Kind.DIRECTORY, Kind.LINK)
 
 
 def _file(owner: str, record: FileRecord) -> dict[str, Any]:

@@ -7,6 +7,7 @@ from urllib.parse import quote
 
 from filigree.model.answer import Answer
 from filigree.model.findings import Finding, RuleFacts, Severity
+from filigree.questions.reporting.audit import identity_of
 from filigree.views.handover.shared import Handed, json_lines, stamp
 
 _LEVELS = {
@@ -91,8 +92,8 @@ def _result(one: Finding, places: dict[str, int]) -> dict[str, Any]:
 def fingerprint(one: Finding) -> str:
     """What tells a finding from others at every run: its rule, and the package or the first thing that it
     is of."""
-    first = one.package or next(iter((*one.paths, *one.subjects, *one.packages)), "")
-    return hashlib.sha256(f"{one.rule}\n{first}".encode("utf-8", "surrogateescape")).hexdigest()
+    identity = "\n".join(identity_of(one))
+    return hashlib.sha256(identity.encode("utf-8", "surrogateescape")).hexdigest()
 
 
 def _words(one: Finding) -> str:

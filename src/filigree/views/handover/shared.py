@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 from functools import cache
 from typing import Any, NamedTuple
 
+from filigree.model.files import FileRecord, Kind
 from filigree.views.text import decodable
 
 _SPACE = uuid.UUID("5b1b0a5e-6f3c-5e0b-9d55-0f2d9c1c7a11")
@@ -42,6 +43,11 @@ def digest_of(text: str | None) -> Digest | None:
     """A digest out of `algorithm:hex`."""
     algorithm, _, digits = (text or "").partition(":")
     return Digest(algorithm, digits) if digits else None
+
+
+def is_file(record: FileRecord) -> bool:
+    """Whether a path on record is one that inventories list: no directory, and no link."""
+    return record.kind not in (Kind.DIRECTORY, Kind.LINK)
 
 
 def json_lines(document: Any) -> Iterator[str]:

@@ -5,12 +5,13 @@ from collections.abc import Iterator
 from typing import Any
 
 from filigree.model.answer import Answer
-from filigree.model.files import FileRecord, Kind
+from filigree.model.files import FileRecord
 from filigree.questions.reporting.inventory import Component, InventorySummary
 from filigree.views.handover.shared import (
     Handed,
     digest_of,
     identifier_of,
+    is_file,
     json_lines,
     licence_expression,
     stamp,
@@ -119,7 +120,7 @@ def _package(one: Component, licences: dict[str, str]) -> dict[str, Any]:
     told = [f"needs {text}, and nothing meets that" for text in one.unmet]
     if one.outsider:
         told.insert(0, "no known repository offers it")
-    files = sum(record.kind not in (Kind.DIRECTORY, Kind.LINK) for record in one.files)
+    files = sum(map(is_file, one.files))
     missing = files - sum(1 for _ in _summed(one))
     if missing:
         told.append(f"{missing:,} files without a digest on record are left out")
@@ -145,7 +146,7 @@ def _summed(one: Component) -> Iterator[tuple[FileRecord, dict[str, str]]]:
     """The files that have a digest on record, each with that: the format holds no others."""
     for record in one.files:
         digest = digest_of(record.digest)
-        if record.kind in (Kind.DIRECTORY, Kind.LINK) or digest is None:
+        if not is_file(record) or digest is None:
             continue
         algorithm = _ALGORITHMS.get(digest.algorithm)
         if algorithm is not None:

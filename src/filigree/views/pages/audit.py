@@ -17,6 +17,7 @@ from filigree.model.errors import BadQuestion
 from filigree.model.findings import Finding, Severity
 from filigree.questions.reporting.audit import Audit, AuditPart, identity_of
 from filigree.questions.timeline.happenings import OF_FILES, Happening
+from filigree.views.handover.sarif import fingerprint
 from filigree.views.handover.shared import Handed, stamp
 from filigree.views.pages.plots import bars, inline, months
 from filigree.views.pictures.figure import picture
@@ -175,9 +176,8 @@ def _facts(part: AuditPart, answer: Answer[Any, Any]) -> Iterator[tuple[str, str
 
 
 def _finding(one: Finding, audit: Audit) -> dict[str, Any]:
-    identity = "\n".join(identity_of(one)).encode("utf-8", "surrogateescape")
     return {
-        "id": hashlib.sha256(identity).hexdigest()[:12],
+        "id": fingerprint(one)[:12],
         "rule": escaped(one.rule), "severity": one.severity.value, "rank": _RANKS[one.severity],
         "title": escaped(one.title), "package": one.package and escaped(one.package),
         "things": [
