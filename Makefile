@@ -4,23 +4,20 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test check lint peers bench fleet-bench screenshots docs live fuzz mutants clean
+.PHONY: demo test check lint peers bench instructions fleet-bench screenshots docs live fuzz mutants clean
 
 demo: $(READY)
 	$(BIN)/filigree demo --into stations
 
-# In two halves at the same time: half of what a test takes is waiting.
-HALF := tests/questions tests/cli tests/fleet
-OTHER := $(filter-out $(HALF) tests/__init__.py tests/conftest.py tests/making.py tests/warm.py tests/bounded.py tests/stands.py tests/schema.py tests/worlds.py \
-	tests/data tests/__pycache__,$(wildcard tests/*))
+# More at once than there are processors: some of what tests take is waiting. What a file sets up is set up once.
+WORKERS ?= $(shell echo $$(($$(nproc) * 2)))
+# Hundreds of programs are started: each finds itself compiled, as an installation leaves it.
+COMPILED := PYTHONDONTWRITEBYTECODE= PYTHONPYCACHEPREFIX=$(CURDIR)/$(VENV)/compiled
 
 test: $(READY)
-	@$(BIN)/python -m pytest $(OTHER) -p no:cacheprovider > $(VENV)/other.log 2>&1 & other=$$!; \
-	$(BIN)/python -m pytest $(HALF); mine=$$?; \
-	wait $$other; theirs=$$?; cat $(VENV)/other.log; \
-	exit $$((mine + theirs))
+	$(COMPILED) $(BIN)/python -m pytest -n $(WORKERS) --dist loadfile --no-loadscope-reorder -p no:cacheprovider
 
-check: lint test peers
+check: lint test instructions peers
 
 lint: $(READY)
 	$(BIN)/ruff check src tests benchmarks fuzzing tools
@@ -30,7 +27,7 @@ lint: $(READY)
 
 # Against programs of others: those that are not there are told as skipped. Debian calls them umoci, skopeo, chromium.
 peers: $(READY) .peers/.ready
-	$(BIN)/python -m pytest -m peers -rs tests/peers
+	$(COMPILED) $(BIN)/python -m pytest -m peers -rs tests/peers
 
 # A cluster and an object server, in an environment of their own; the client of the former, and what
 # drives a browser.
@@ -44,6 +41,10 @@ peers: $(READY) .peers/.ready
 bench: $(READY)
 	$(BIN)/python benchmarks/run.py --whole-system --growth --containers --mirror --index --files --texts --images
 
+# How many instructions small questions take, held against what is kept; needs valgrind.
+instructions: $(READY)
+	$(BIN)/python benchmarks/instructions.py
+
 # A fleet of 100, 1,000 and 10,000 made-up hosts, also of a cluster, and a year of a hundred: an hour.
 fleet-bench: $(READY) .peers/.ready
 	$(BIN)/python benchmarks/fleet.py --days 365 --cluster
@@ -52,6 +53,7 @@ fleet-bench: $(READY) .peers/.ready
 screenshots: $(READY)
 	$(BIN)/filigree demo --into stations --build-only
 	PATH="$(CURDIR)/$(BIN):$$PATH" docs/screenshots/take
+	$(BIN)/python -m tools.recording stations docs/recordings
 
 # The page that says what each answer rests on, and the picture of the rooms, from what the code declares.
 docs: $(READY)

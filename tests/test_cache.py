@@ -27,6 +27,8 @@ from filigree.questions.commands.census import Filter, census
 from filigree.questions.commands.refresh import refresh
 from filigree.questions.commands.verify import verify
 from filigree.questions.offers.options import RepositoryOptions
+from filigree.questions.planning.future import Plan
+from filigree.questions.reporting.inventory import inventory
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import open_system
 
@@ -67,6 +69,26 @@ def _linked(path: Path) -> None:
 
 def _given(path: Path) -> None:
     os.chown(path, 950, 950)
+
+
+def test_no_digest_of_what_would_come_rests_on_a_kept_table(heron: Path, tmp_path: Path) -> None:
+    """Whoever wrote into the table would have their archive in a document of the auditor's."""
+    options = RepositoryOptions(cache=str(tmp_path / "cache"))
+
+    def told() -> set[str]:
+        with open_system(str(heron)) as system:
+            records = inventory(system, False, options, Plan(("weirgate",))).records
+        return {one.digest for one in records if one.digest is not None}
+
+    (digest,) = told()
+    assert told() == {digest}
+    for path in (tmp_path / "cache").glob("offers-*.sqlite"):
+        with sqlite3.connect(path) as connection:
+            connection.execute(
+                "UPDATE offers SET record = replace(record, ?, ?)",
+                (digest.partition(":")[2], "0" * 64),
+            )
+    assert told() == set()
 
 
 FOLDER_HARM: dict[str, Callable[[Path], object]] = {

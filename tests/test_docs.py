@@ -1,13 +1,17 @@
 """The documentation is true: its example runs, its links lead somewhere."""
 
 import re
+import shlex
 from pathlib import Path
+from xml.etree import ElementTree
 
 import pytest
 from tools import rooms
+from tools.recording import SESSIONS, Scene, recorded
 from tools.structure import measure
 
-from filigree.cli.app import app
+from filigree.cli.commands import COMMANDS
+from filigree.cli.groups import command_of
 from filigree.families.registry import families
 from filigree.families.shared.notions import NOTIONS
 from filigree.questions.asking.notions import ASKS
@@ -91,7 +95,7 @@ def test_every_family_declares_every_notion_once() -> None:
 
 
 def test_every_command_declares_what_it_asks_for() -> None:
-    commands = {command.name for command in app.registered_commands} - {"demo", "manual"}
+    commands = {command.name for command in COMMANDS} - {"demo", "manual", "fleet"}
     assert set(ASKS) == commands
     assert {notion for asked in ASKS.values() for notion in asked} == set(NOTIONS)
 
@@ -133,3 +137,27 @@ def test_what_a_new_question_and_a_new_family_touch() -> None:
         inside = "slackware" in path.parts or "demo" in path.parts
         if knows and not inside:
             assert path in named, path
+
+
+@pytest.mark.parametrize("name", SESSIONS)
+def test_a_recording_is_of_the_commands_as_they_are(name: str) -> None:
+    """It stands by itself, names no machine, and each of its commands is one that there is."""
+    text = (TOP / "docs" / "recordings" / f"{name}.svg").read_text()
+    read = ElementTree.fromstring(text)
+    shown = ["".join(one.itertext()) for one in read.iter() if one.tag.endswith("}text")]
+    typed = [line.removeprefix("$ filigree ") for line in shown if line.startswith("$ ")]
+    assert typed == list(SESSIONS[name])
+    for word in ("<script", "href", "@import", "/work/", "/home/", "/root/"):
+        assert word not in text
+    for one in typed:
+        words = shlex.split(one)
+        command = command_of(next(entry for entry in COMMANDS if entry.name == words[0]))
+        assert command.make_context(words[0], words[1:], resilient_parsing=True).args == []
+
+
+def test_a_recording_holds_what_was_told() -> None:
+    """Hostile text of an answer stays text; colours of a terminal become classes, and nothing is lost."""
+    scene = Scene("filigree x", ["\x1b[1;31mbad\x1b[0m <b>&", "", "  kept  apart"])
+    read = ElementTree.fromstring(recorded([scene, scene]))
+    shown = ["".join(one.itertext()) for one in read.iter() if one.tag.endswith("}text")]
+    assert shown == ["$ filigree x", "bad <b>&", "  kept  apart"] * 2

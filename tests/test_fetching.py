@@ -1,14 +1,23 @@
 """The client against the stand-in server, which behaves well or badly."""
 
 import contextlib
+import functools
 import socket
+import ssl
 import threading
 import time
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from hashlib import sha256
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from cryptography.x509.oid import NameOID
 
 from filigree.access.fetching import Fetched, Fetcher, FetchProgress
 from filigree.access.remote import RemoteFile
@@ -233,9 +242,9 @@ def test_a_time_that_is_over_before_anything_was_asked(
     """What fetches is loaded when it is first needed, and that may take all of the time."""
     connect = Web._connected
 
-    def slowly(web: Web) -> object:
+    def slowly(web: Web, scheme: str) -> object:
         time.sleep(0.5)
-        return connect(web)
+        return connect(web, scheme)
 
     monkeypatch.setattr(Web, "_connected", slowly)
     server.manners.trickle = 0.002
@@ -340,3 +349,58 @@ def test_as_many_bytes_as_are_allowed_and_no_more(
     with pytest.raises(FetchError, match="bytes"):
         other.fetch(f"{server.address}/index", len(BODY) - 1)
     other.close()
+
+
+@pytest.fixture
+def of_nobody(tmp_path: Path) -> Iterator[str]:
+    """The address of an https server whose certificate nobody signed but itself."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "localhost")])
+    now = datetime.now(UTC)
+    made = (
+        x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
+        .serial_number(1).not_valid_before(now - timedelta(1)).not_valid_after(now + timedelta(1))
+        .add_extension(x509.SubjectAlternativeName([x509.DNSName("localhost")]), False)
+        .sign(key, hashes.SHA256())
+    )  # fmt: skip
+    both = tmp_path / "server.pem"
+    secret = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+    both.write_bytes(secret + made.public_bytes(Encoding.PEM))
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(both)
+    handler = functools.partial(SimpleHTTPRequestHandler, directory=str(tmp_path / "served"))
+    with ThreadingHTTPServer(("localhost", 0), handler) as listening:
+        listening.socket = context.wrap_socket(listening.socket, server_side=True)
+        threading.Thread(target=listening.serve_forever, daemon=True).start()
+        yield f"https://localhost:{listening.server_port}"
+        listening.shutdown()
+
+
+def test_a_certificate_of_nobodys_is_refused(
+    server: Server, fetcher: Fetcher, of_nobody: str
+) -> None:
+    """Asked for at once, and where an open way leads to it, which is followed: both are verified."""
+    address = f"{of_nobody}/index"
+    with pytest.raises(FetchError, match="certificate"):
+        fetcher.fetch(address, LIMIT)
+    server.manners.leads["there"] = address
+    with pytest.raises(FetchError, match="certificate"):
+        fetcher.fetch(f"{server.address}/there", LIMIT)
+
+
+def test_what_asks_open_ways_can_ask_no_other(of_nobody: str) -> None:
+    """It verifies nothing: so it must not be able to."""
+    web = Web()
+    client = web._connected("http")
+    with pytest.raises(FetchError, match="would not be looked at"):
+        client.get(f"{of_nobody}/index")
+    web.close()
+
+
+def test_with_a_proxy_everything_is_verified(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("http_proxy", "https://proxy.example:3128")
+    web = Web()
+    assert "https://" not in [
+        one.pattern for one in web._connected("http")._mounts if "//1" not in one.pattern
+    ]
+    web.close()

@@ -48,7 +48,7 @@ from filigree.questions.commands.verify import verify
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 from filigree.views.page import Ink
-from filigree.views.render import Format, render
+from filigree.views.render import TEXTS, render
 from tests.making import RpmRoot
 
 NOW = datetime.now(UTC)
@@ -231,7 +231,7 @@ def ask_all(root: Path, questions: Sequence[Callable[[System], Any]]) -> None:
         with open_system(str(root)) as system:
             for ask in questions:
                 answer = ask(system)
-                for form in Format:
+                for form in TEXTS:
                     text = "\n".join(render(answer, form, Ink(False, 80)))
                     assert "\x1b" not in text
                     text.encode("utf-8")

@@ -23,6 +23,7 @@ from filigree.model.package import Package
 class Rules:
     """Names are all that counts."""
 
+    marks = frozenset()
     machines = ("any",)
     keeping = frozenset()
 

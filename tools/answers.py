@@ -22,6 +22,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 PROJECT = Path(__file__).parents[1]
+sys.path.insert(0, str(PROJECT))  # what the developers' tools share
 FORMATS = ("table", "lines", "json", "jsonl", "csv")
 QUESTIONS = (
     "survey", "census", "census --available", "census --any tide --sort size --limit 20",

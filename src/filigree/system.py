@@ -26,11 +26,8 @@ from filigree.families.registry import (
     open_archive,
     records_of_families,
 )
-from filigree.families.shared.indexes import doubts
 from filigree.families.shared.looking import GROUPS, USERS, accounts_at, os_release
-from filigree.families.shared.signatures import ENDINGS
 from filigree.formats.accounts import Accounts
-from filigree.formats.key_files import read_key_file
 from filigree.formats.unpacking import renew_allowance
 from filigree.model.answer import Alarm, Gap, SystemLabel
 from filigree.model.errors import AccessError, BadQuestion, Obstacle, words_of
@@ -232,6 +229,8 @@ class System:
         if path.startswith(("http://", "https://")):
             return self._signature_at(path)
         tree, place = (self.tree, path) if below else (self._outside, absolute(path))
+        from filigree.families.shared.signatures import ENDINGS
+
         for ending in ENDINGS:
             try:
                 found = tree.read_or_none(place + ending, _SIGNATURE_LIMIT)
@@ -245,6 +244,7 @@ class System:
     def _signature_at(self, address: str) -> bytes | None:
         """The signature that lies beside a file at an address."""
         from filigree.access.remote import RemoteFile, beside_address
+        from filigree.families.shared.signatures import ENDINGS
 
         for ending in ENDINGS:
             try:
@@ -317,6 +317,9 @@ class System:
 
         Raises BadQuestion where one holds none, or cannot be read.
         """
+        from filigree.families.shared.indexes import doubts
+        from filigree.formats.key_files import read_key_file
+
         found: list[Key] = []
         for path in paths:
             files = self.own_files(f"{glob_escape(path)}/*") if os.path.isdir(path) else [path]

@@ -1,5 +1,7 @@
 """The installed program: statuses, formats, errors, streams, help, completion."""
 
+import ast
+import inspect
 import json
 import os
 import pty
@@ -12,8 +14,12 @@ from typing import Any
 
 import pytest
 
+from filigree.cli.commands import COMMANDS as TABLE
+from filigree.cli.commands import FLEET, CommandEntry
+from filigree.cli.groups import named
 from filigree.demo import walk
 from filigree.demo.plover import build_plover
+from tests import warm
 from tests.conftest import Run
 from tests.making import DebRoot
 
@@ -85,11 +91,42 @@ def test_help_has_examples(run: Run, command: str) -> None:
     assert done.stdout.count(f"filigree {command}") >= 2
 
 
-def test_the_whole_helps(run: Run) -> None:
-    done = run("--help")
-    for word in (*COMMANDS, "demo", "Look", "Trace", "Check"):
-        assert word in done.stdout
+@pytest.mark.parametrize("words", [(), ("fleet",)])
+def test_the_whole_helps_on_one_screen(run: Run, words: tuple[str, ...]) -> None:
+    """Of a window of forty lines, a hundred wide: every command, and what it is for."""
+    done = run(*words, "--help")
+    table = FLEET if words else TABLE
+    for entry in table:
+        assert f"{entry.name:11} {entry.summary[:30]}" in done.stdout
+        assert entry.group in done.stdout
+    lines = done.stdout.splitlines()
+    assert len(lines) <= 40
+    assert max(map(len, lines)) <= 100
+    bare = run(*words)
+    assert (bare.returncode, bare.stdout) == (2, done.stdout)
     assert run("--version").stdout.startswith("filigree ")
+
+
+@pytest.mark.parametrize("entry", [*TABLE, *FLEET], ids=lambda entry: entry.made_by)
+def test_the_table_says_what_the_command_says(entry: CommandEntry) -> None:
+    """What help tells without loading a command is what the command tells itself."""
+    if entry.name == "fleet":
+        return
+    words = inspect.getdoc(named(entry.made_by)) or ""
+    assert " ".join(words.split("\n\n")[0].split()) == entry.summary
+    assert len(entry.examples) >= 1
+
+
+def test_a_command_is_loaded_when_it_is_named() -> None:
+    """A question pays for nothing that another one takes."""
+    asked = (
+        "import sys; sys.argv = ['filigree', '--help']; from filigree.__main__ import status; status();"
+        "print([one for one in sys.modules if one.startswith('filigree.')])"
+    )
+    done = subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, check=True)
+    loaded = ast.literal_eval(done.stdout.splitlines()[-1])
+    assert {one for one in loaded if "question" in one or "families" in one} == set()
+    assert "filigree.cli.look" not in loaded
 
 
 def test_a_misspelt_command_is_guessed(run: Run) -> None:
@@ -266,20 +303,55 @@ def test_interrupted_it_ends_with_130_and_what_it_found(deb_root: DebRoot, jobs:
 @pytest.mark.parametrize(
     ("words", "found"),
     [
-        ("filigree dossier tideg", "tidegauge"),
-        ("filigree cen", "census"),
-        ("filigree verify --roo", "--root"),
+        ("cen", ["census"]), ("verify --roo", ["--root"]), ("dossier {root} tideg", ["tidegauge"]),
+        ("findings --rule code-", ["code-altered", "code-missing"]),
+        ("findings --without str", ["strays"]), ("owner {root} /usr/sb", ["/usr/sbin/"]),
+        ("strays {root} /usr/sbin/gullch", ["/usr/sbin/gullcheck"]),
+        ("repos {root} saltmarsh-u", ["saltmarsh-urgent"]),
+        ("behind {root} --repo fl", ["flotsam"]), ("census {root} --section sci", ["science"]),
+        ("census --columns name,ver", ["name,version"]), ("needs --kinds sug", ["suggests"]),
+        ("timeline --by m", ["month"]), ("timeline --action upgraded,rem", ["upgraded,removed"]),
+        ("report x --as cy", ["cyclonedx"]), ("report x --part f", ["findings", "files"]),
+        ("whatif {root} --add weir", ["weirgate"]), ("dossier --available {root} weir", ["weirgate"]),
+        ("dossier {root} weir", []), ("manual find", ["findings"]), ("fleet rare x --only fi", ["file"]),
+        ("census --root /nowhere tide", []), ("fleet census /nowhere --host a", []),
     ],
-)
-def test_the_shell_completes(heron: Path, words: str, found: str) -> None:
-    words = words.replace("dossier", f"dossier --root {heron}")
-    done = subprocess.run(
-        [sys.executable, "-m", "filigree"],
-        capture_output=True, text=True, check=False,
-        env={**os.environ, "_FILIGREE_COMPLETE": "complete_bash", "COMP_WORDS": words,
-             "COMP_CWORD": str(len(words.split()) - 1)},
-    )  # fmt: skip
-    assert found in done.stdout
+)  # fmt: skip
+def test_the_shell_completes(heron: Path, words: str, found: list[str]) -> None:
+    whole = f"filigree {words}".replace("{root}", f"--root {heron}")
+    told = {**os.environ, "_FILIGREE_COMPLETE": "complete_bash", "COMP_WORDS": whole,
+            "COMP_CWORD": str(len(whole.split()) - 1)}  # fmt: skip
+    done = warm.call([], told)
+    assert done.out.split() == found
+    assert done.err == ""
+
+
+def test_groups_are_completed(curlew: Path) -> None:
+    whole = f"filigree census --root {curlew} --group gauge-h"
+    told = {
+        **os.environ,
+        "_FILIGREE_COMPLETE": "complete_bash",
+        "COMP_WORDS": whole,
+        "COMP_CWORD": "5",
+    }
+    assert warm.call([], told).out.split() == ["gauge-house"]
+
+
+def test_gently_the_answer_is_the_same(run: Run, heron: Path) -> None:
+    for words in (("verify",), ("findings", "--without", "strays,archives")):
+        asked = (*words, "--root", str(heron))
+        usual, gently = run(*asked), run(*asked, "--gentle")
+        assert (gently.stdout, gently.returncode) == (usual.stdout, usual.returncode)
+        assert "not gentle in all" not in gently.stderr
+
+
+def test_who_is_gentle_is_in_nobodys_way() -> None:
+    asked = (
+        "import os; from filigree.access.gentleness import be_gentle; told = be_gentle();"
+        "print([told, len(os.sched_getaffinity(0)), os.nice(0)])"
+    )
+    done = subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, check=True)
+    assert ast.literal_eval(done.stdout) == [[], 1, 19]
 
 
 def test_the_demo_builds_and_tells(run: Run, tmp_path: Path) -> None:

@@ -6,6 +6,7 @@ import json
 import os
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -151,3 +152,45 @@ def _texts(value: Any) -> Any:
     if isinstance(value, list):
         return [_texts(one) for one in value]
     return str(value) if type(value) is int and abs(value) >= 2**53 else value
+
+
+def test_any_answer_is_a_table_where_its_json_is_one(run: Run, heron: Path, tmp_path: Path) -> None:
+    """Held against the same answer in JSON, by the engine that reads such files."""
+    duckdb = pytest.importorskip("duckdb", reason="the library that writes it is an extra")
+    out = tmp_path / "plan.parquet"
+    words = ("whatif", "--upgrade", "--root", str(heron), "--format")
+    with out.open("wb") as file:
+        done = subprocess.run(
+            [sys.executable, "-m", "filigree", *words, "parquet"],
+            stdout=file, stderr=subprocess.PIPE, check=False, timeout=120,
+        )  # fmt: skip
+    as_json = run(*words, "json")
+    assert done.returncode == as_json.returncode, done.stderr
+    # What has no place in it is said beside it.
+    assert b"not looked at" in done.stderr
+    table = duckdb.sql(f"SELECT name, version, before, archive_size, asked FROM '{out}'")
+    expected = [
+        tuple(one[name] for name in table.columns) for one in json.loads(as_json.stdout)["records"]
+    ]
+    assert table.fetchall() == expected != []
+
+
+def test_bytes_are_not_written_to_a_terminal(heron: Path) -> None:
+    ours, theirs = os.openpty()
+    done = subprocess.run(
+        [sys.executable, "-m", "filigree", "census", "--root", str(heron), "--format", "parquet"],
+        stdout=theirs, stderr=subprocess.PIPE, check=False, timeout=120,
+    )  # fmt: skip
+    os.close(theirs)
+    os.close(ours)
+    assert done.returncode == 2
+    assert b"would be written to a terminal" in done.stderr
+
+
+def test_a_plan_is_of_inventories_alone(run: Run, heron: Path, tmp_path: Path) -> None:
+    out = tmp_path / "then.json"
+    words = ("report", str(out), "--root", str(heron), "--as")
+    assert run(*words, "cyclonedx", "--drop", "foghorn", "--upgrade").returncode == 3
+    assert '"plan"' in out.read_text().replace("filigree:", "")
+    done = run(*words, "sarif", "--upgrade")
+    assert (done.returncode, "inventory alone" in done.stderr) == (2, True)

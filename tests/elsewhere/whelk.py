@@ -221,6 +221,7 @@ class WhelkArchives:
 
 
 class Rules:
+    marks: frozenset[str] = frozenset()
     machines = ("any",)
     keeping = frozenset({Relation.REQUIRES})
 

@@ -83,6 +83,18 @@ def test_what_happened_before_a_document_was_made_explains_nothing(
     assert row.explained_by is None
 
 
+def test_two_documents_are_not_said_to_have_a_history(heron: Path, tmp_path: Path) -> None:
+    paths = [tmp_path / name for name in ("then.json", "now.json")]
+    document = told(heron, "cyclonedx")
+    paths[0].write_text(json.dumps(document))
+    document["components"] = [one for one in document["components"] if one["name"] != "tidegauge"]
+    paths[1].write_text(json.dumps(document))
+    before, after = (held_inventory(str(path)) for path in paths)
+    (row,) = compare_held(before, after).records
+    assert (row.change, row.explained_by) == (ChangeKind.GONE, None)
+    assert row.why == "what was compared tells no history"
+
+
 def test_what_is_of_another_kind_is_counted_and_not_compared(heron: Path, tmp_path: Path) -> None:
     document = told(heron, "cyclonedx")
     document["components"] += [

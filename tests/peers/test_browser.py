@@ -82,6 +82,9 @@ def test_nothing_is_asked_of_anybody_and_nothing_is_wrong(
     assert said == []
     # Nothing makes the page itself wider than the window.
     assert page.evaluate("document.documentElement.scrollWidth") <= wide
+    # What is folded away is looked at, too.
+    page.evaluate("document.querySelectorAll('details').forEach(one => one.open = true)")
+    assert page.evaluate("document.documentElement.scrollWidth") <= wide
     found = axe_api.Axe().run(page)
     assert [one["id"] for one in found.response["violations"]] == [], found.generate_report()
 

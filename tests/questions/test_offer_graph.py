@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from filigree.families.protocol import Asked, Provided
+from filigree.families.protocol import Asked, OfferRow, Provided
 from filigree.model.needs import Capability, Comparison, Need, Relation, Term, terms_of
 from filigree.model.package import Package, State
 from filigree.questions.asking.scopes import Scope, looking
@@ -17,8 +17,9 @@ from filigree.questions.commands.survey import survey
 from filigree.questions.dependencies import offer_graph_builder
 from filigree.questions.dependencies.kept_offer_graph import graph_of_offers
 from filigree.questions.dependencies.offer_graph import OfferGraph
-from filigree.questions.dependencies.offer_graph_builder import OfferNode, built
+from filigree.questions.dependencies.offer_graph_builder import GraphRules, OfferNode, built
 from filigree.questions.dependencies.ties import HARD
+from filigree.questions.offers.catalogue import Catalogue
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.planning.impact import installed_impact
 from filigree.system import open_system
@@ -169,8 +170,81 @@ def test_only_what_was_chosen(station: str) -> None:
         assert options
 
 
+class Whole:
+    """The rules of a system, by which every field of a record is held."""
+
+    marks = frozenset({"Multi-Arch", "Depends", "Provides", "Section", "Priority", "Essential"})
+
+    def __init__(self, rules: GraphRules) -> None:
+        self.satisfies = rules.satisfies
+        self.forbids = rules.forbids
+
+
+@pytest.mark.parametrize("name", ["heron", "curlew", "plover", "dunlin"])
+def test_what_rules_do_not_go_by_is_not_held_and_changes_nothing(
+    request: pytest.FixtureRequest, name: str
+) -> None:
+    """Whoever goes by another field some day has to say so, or the graph would be another one."""
+    root = str(request.getfixturevalue(name))
+    with open_system(root) as system, looking(system, Scope.AVAILABLE) as lookup:
+        assert lookup.offered is not None
+        rules = system.database.rules
+        nodes = list(_nodes(lookup.offered))
+        assert nodes
+        bare = dict(built(nodes, rules, lambda _: ()))
+        assert bare == dict(built(nodes, Whole(rules), lambda _: ()))
+        seen: set[str] = set()
+
+        class Looking(Whole):
+            marks = rules.marks
+
+            def __init__(self) -> None:
+                super().__init__(rules)
+                inner = self.satisfies
+
+                def satisfies(asked: Asked, provided: Provided) -> bool:
+                    seen.update(provided.holder.fields)
+                    assert provided.holder.description is None
+                    return inner(asked, provided)
+
+                self.satisfies = satisfies
+
+        assert dict(built(nodes, Looking(), lambda _: ())) == bare
+        assert seen <= rules.marks
+
+
+@pytest.mark.parametrize(("serves", "edges"), [("foreign", 1), ("same", 0)])
+def test_what_rules_go_by_is_held(heron: Path, serves: str, edges: int) -> None:
+    """A package of another architecture that says that it serves every one."""
+    need = Need(Relation.REQUIRES, Term("shoal", None, None), "shoal")
+    asker = Package("wader", "1", "amd64", "deb", State.AVAILABLE)
+    holder = Package("shoal", "1", "arm64", "deb", State.AVAILABLE, fields={"Multi-Arch": serves})
+    nodes = [
+        OfferNode(0, 1, asker, (need,), (Capability("wader", "1"),)),
+        OfferNode(0, 2, holder, (), (Capability("shoal", "1"),)),
+    ]
+    with open_system(str(heron)) as system:
+        graph = OfferGraph(dict(built(nodes, system.database.rules, lambda _: ())))
+    ((ask, _),) = graph.asks_of(0)
+    assert len(graph.holders(ask)) == edges
+
+
+def _nodes(offered: Catalogue) -> Iterator[OfferNode]:
+    sources = offered.indexes.sources
+    for at, (repository, table) in enumerate(offered.indexes.tables):
+        for offer in table.offers():
+            package = sources.package(offer.record, repository.identity, False)
+            assert package is not None
+            row = OfferRow(package, offer.record)
+            yield OfferNode(
+                at, offer.number, package, sources.needs(row), sources.capabilities(row)
+            )
+
+
 class Anything:
     """Rules by which every version differs."""
+
+    marks: frozenset[str] = frozenset()
 
     def satisfies(self, asked: Asked, provided: Provided) -> bool:
         return asked.term.version == provided.capability.version

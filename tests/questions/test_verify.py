@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from filigree.access.trees.directory import DirectoryTree
+from filigree.access.trees import directory
 from filigree.model.files import Aspect, FileRecord, Kind, Sort, Verdict
 from filigree.questions.commands.verify import verify
 from filigree.questions.verifying.judging import judge
@@ -174,7 +174,8 @@ def test_a_file_that_could_not_be_read_is_a_gap_and_not_clean(
 
     system = open_system(deb_root.path)
     record = FileRecord("/usr/bin/a", "/usr/bin/a", Kind.FILE, f"md5:{md5(b'x')}")
-    monkeypatch.setattr(DirectoryTree, "_open", denied)
+    for opens in ("open_seen", "_open"):
+        monkeypatch.setattr(directory, opens, denied)
     judged = judge(system, record)
     assert (judged.verdict, judged.reason) == (Verdict.UNREADABLE, "permission denied")
 

@@ -115,13 +115,38 @@ def test_the_same_audit_gives_the_same_bytes(told: Audit, page: str) -> None:
 
 
 def test_what_is_new_is_told(told: Audit, page: str) -> None:
-    assert told.new is not None
-    rules = {rule for rule, _ in told.new}
+    assert told.earlier is not None
+    rules = {rule for rule, _ in told.earlier.new}
     assert {"code-altered", "record-made-to-fit"} <= rules
     assert "outsider" not in rules
-    assert page.count('<span class="new">') == len(told.new)
+    assert page.count('<span class="new">') == len(told.earlier.new)
     # By a state that nobody vouches for: that is told as what it is.
     assert "what is new" in [gap.what for gap in told.gaps]
+
+
+def test_what_is_found_no_more_is_told_and_not_called_mended(heron: Path, settled: Path) -> None:
+    """The other way round: whoever tidied up after themselves is not told to be clean."""
+    with open_system(str(settled)) as system, open_system(str(heron)) as before:
+        wish = AuditWish(parts_named(["findings"]), FindingsWish(now=NOW), before)
+        told = audit(system, wish)
+    assert told.earlier is not None
+    gone = {one.rule for one in told.earlier.gone}
+    assert {"code-altered", "record-made-to-fit", "program-of-nobody"} <= gone
+    here = {one.rule for one in told.parts[AuditPart.FINDINGS].records}
+    assert "code-altered" not in here
+    read = Read(audit_page(told, MADE))
+    for one in told.earlier.gone:
+        assert one.title in read.text
+    assert "Mended, or hidden, or not looked at this time" in read.text
+
+
+def test_it_says_what_was_judged_and_by_whose_keys(told: Audit, page: str) -> None:
+    summary = told.parts[AuditPart.FILES].summary
+    text = Read(page).text
+    assert f"{summary.paths:,} paths of {summary.packages:,} packages" in text
+    for evidence, count in summary.paths_by_evidence.items():
+        assert f"{evidence.value} {count:,}" in text
+    assert "the root's own: whoever owns it could have put them there" in text
 
 
 def test_hostile_text_stays_text(told: Audit) -> None:

@@ -3,17 +3,22 @@
 import csv
 import io
 import json
-from collections.abc import Callable, Iterator
-from dataclasses import replace
+import re
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import fields, is_dataclass, replace
+from datetime import datetime
+from enum import Enum
 from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from filigree.demo.dunlin import repository as shore
 from filigree.demo.offering import write_repositories
 from filigree.demo.plover import repository
-from filigree.model.answer import Answer, Gap, SystemLabel
+from filigree.model.answer import Answer, Gap, SystemLabel, iso
 from filigree.model.files import Evidence, Role, Verdict
 from filigree.model.needs import Relation
 from filigree.questions.asking.scopes import Scope
@@ -55,7 +60,8 @@ from filigree.questions.timeline.timeline import timeline
 from filigree.system import System, open_system
 from filigree.views.options import ViewOptions
 from filigree.views.page import Ink
-from filigree.views.render import OPTIONS, SCREENS, Format, render
+from filigree.views.render import OPTIONS, SCREENS, TEXTS, Format, render
+from filigree.views.text import decodable, discreet
 
 ASK: dict[str, Callable[[System], Answer[Any, Any]]] = {
     "survey": survey,
@@ -296,6 +302,55 @@ def test_tables_fit_the_window(
         assert [text for text in shown if len(text) > width] == []
 
 
+def as_the_rule_has_it(value: Any) -> Any:
+    """A value as JSON has it, written plainly: field by field, and no text passed over."""
+    if isinstance(value, Enum):
+        return value.value
+    if isinstance(value, str):
+        return re.sub(
+            "[\ud800-\udfff]|\\\\(?=[\\\\xuU\ud800-\udfff])",
+            lambda found: "\\\\" if found[0] == "\\" else f"\\x{ord(found[0]) - 0xDC00:02x}",
+            discreet(value),
+        )
+    if isinstance(value, datetime):
+        return iso(value)
+    if isinstance(value, Mapping):
+        return {as_the_rule_has_it(str(key)): as_the_rule_has_it(one) for key, one in value.items()}
+    if value is None or isinstance(value, (bool, int, float)):
+        return value
+    names = (
+        [one.name for one in fields(value)]
+        if is_dataclass(value)
+        else getattr(value, "_fields", None)
+    )
+    if names is not None:
+        return {name: as_the_rule_has_it(getattr(value, name)) for name in names}
+    return [as_the_rule_has_it(one) for one in value]
+
+
+@pytest.mark.parametrize("question", OF_ONE)
+def test_json_is_what_the_plain_rule_makes(
+    answers: dict[str, Answer[Any, Any]], question: str
+) -> None:
+    answer = answers[question]
+    told = json.loads(text_of(answer, Format.JSON))
+    assert told["records"] == [as_the_rule_has_it(one) for one in answer.records]
+    assert told["summary"] == as_the_rule_has_it(answer.summary)
+
+
+@given(st.text(st.characters(exclude_categories=()), max_size=30))
+def test_a_text_in_json_is_what_the_plain_rule_makes(text: str) -> None:
+    only_bytes = "".join(one for one in text if not "\ud800" <= one <= "\udc7f")
+    for one in (only_bytes, f"\\{only_bytes}", f"http://a:b@{only_bytes}", f"{only_bytes}\udcff"):
+        assert decodable(one) == as_the_rule_has_it(one)
+
+
+def test_a_root_that_lies_deep_fits_the_window_too(answers: dict[str, Answer[Any, Any]]) -> None:
+    told = answers["survey"]
+    deep = replace(told, system=told.system._replace(root="/deep/below" * 20))
+    assert max(map(len, render(deep, Format.TABLE, Ink(False, 80)))) <= 80
+
+
 def test_other_shapes_of_contents(answers: dict[str, Answer[Any, Any]]) -> None:
     tree = text_of(answers["contents"], Format.TABLE, tree=True)
     told = answers["contents"].records[0].mode is not None
@@ -321,7 +376,7 @@ def test_hostile_text_in_every_format() -> None:
         "owner", SystemLabel("/", "deb", "\x1b]0;x\x07"), [PathOwners(path, path, [])],
         OwnerSummary(paths=1, owned=0, of_nobody=1), [Gap("\x1b[2J", "why\n")],
     )  # fmt: skip
-    for form in Format:
+    for form in TEXTS:
         text = text_of(answer, form)
         assert "\x1b" not in text
         text.encode("utf-8")

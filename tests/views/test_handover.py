@@ -17,12 +17,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from filigree.demo.offering import write_repositories
 from filigree.model.answer import Answer, Gap, SystemLabel
+from filigree.model.errors import BadQuestion
 from filigree.model.files import FileRecord, Kind, Verdict
 from filigree.model.findings import Finding, Severity
-from filigree.model.package import Package
+from filigree.model.package import Package, State
 from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.commands.verify import verify
+from filigree.questions.commands.whatif import VERSIONS, whatif
+from filigree.questions.planning.future import Plan
+from filigree.questions.planning.outcomes import PlanAction
+from filigree.questions.planning.wanted import ALL
 from filigree.questions.reporting.inventory import Component, InventorySummary, inventory
 from filigree.questions.rules.findings import FindingsWish, every_rule, findings
 from filigree.system import open_system
@@ -148,6 +154,66 @@ def test_outsiders_and_what_is_unmet_are_told_as_incomplete(heron: Path) -> None
     assert set(parts["incomplete_third_party_only"]["dependencies"]) == outsiders
     unmet = [one for one in answer.records if one.unmet]
     assert [one.package.name for one in unmet] == ["lockgate-firmware"]
+
+
+@pytest.mark.parametrize("station", STATIONS)
+def test_of_a_plan_it_is_what_the_plan_says(request: pytest.FixtureRequest, station: str) -> None:
+    """Held against the plan itself: what is there, less what goes, with what comes."""
+    with open_system(str(request.getfixturevalue(station))) as system:
+        told = whatif(system, upgrade=[ALL], drop=["foghorn"])
+        assert told.summary.possible
+        assert told.summary.upgrade + told.summary.change > 0
+        before = inventory(system)
+        answer = inventory(system, plan=Plan((), ("foghorn",), (ALL,)))
+    there = {(one.package.name, one.package.version) for one in before.records}
+    gone = {(row.name, row.version) for row in told.records if row.action is PlanAction.DROP}
+    gone |= {(row.name, row.before) for row in told.records if row.before is not None}
+    come = {
+        (row.name, row.version) for row in told.records if row.action in (PlanAction.ADD, *VERSIONS)
+    }
+    assert {
+        (one.package.name, one.package.version) for one in answer.records
+    } == there - gone | come
+    for one in answer.records:
+        comes = (one.package.name, one.package.version) in come
+        assert (one.digest is not None) == comes, one.url
+        assert (one.package.state is State.AVAILABLE) == comes
+    for name, document in (
+        ("cyclonedx-1.6", cyclonedx.document(answer, MADE)), ("spdx-2.2", spdx.document(answer, MADE))
+    ):  # fmt: skip
+        assert errors(name, document) == []
+        assert "drop foghorn, upgrade *" in json.dumps(document)
+
+
+def test_digests_of_what_would_come_are_those_of_the_archives(heron: Path, tmp_path: Path) -> None:
+    """By the index, and held against the files that a repository serves."""
+    repository = tmp_path / "repository"
+    write_repositories(repository)
+    with open_system(str(heron)) as system:
+        answer = inventory(system, plan=Plan(("weirgate",)))
+    told = {one.digest for one in answer.records if one.digest is not None}
+    files = {
+        f"sha256:{hashlib.sha256(path.read_bytes()).hexdigest()}"
+        for path in repository.rglob("*.deb")
+    }
+    assert told
+    assert told <= files
+
+
+@pytest.mark.parametrize(
+    ("plan", "says"),
+    [
+        (Plan(("nosuch",)), "no repository offers"),
+        (Plan((), ("nosuch",)), "on record"),
+        (Plan(("weirgate",), ("weirgate",)), "on record"),
+        (Plan(("lockgate",), ("libsaltc6",)), "there is no way to it"),
+    ],
+)  # fmt: skip
+def test_of_a_plan_that_there_is_not_no_inventory_is_made(
+    heron: Path, plan: Plan, says: str
+) -> None:
+    with open_system(str(heron)) as system, pytest.raises(BadQuestion, match=says):
+        inventory(system, plan=plan)
 
 
 @pytest.mark.parametrize("station", STATIONS)
@@ -344,11 +410,11 @@ def test_a_part_of_an_audit_as_a_table(heron: Path, tmp_path: Path, part: str) -
             assert (row[name] if plainly else json.loads(row[name])) == value
 
 
-def test_a_table_of_nothing_is_refused() -> None:
-    pytest.importorskip("duckdb", reason="the library that writes it is an extra")
-    from filigree.model.errors import BadQuestion
+def test_a_table_of_nothing_has_no_row(tmp_path: Path) -> None:
+    duckdb = pytest.importorskip("duckdb", reason="the library that writes it is an extra")
     from filigree.views.handover.parquet import parquet
 
     nothing: Any = Answer("keys", SystemLabel("/", "deb", ""), [], None)
-    with pytest.raises(BadQuestion, match="no record"):
-        parquet(nothing)
+    out = tmp_path / "none.parquet"
+    out.write_bytes(parquet(nothing))
+    assert duckdb.sql(f"SELECT count(*) FROM read_parquet('{out}')").fetchall() == [(0,)]

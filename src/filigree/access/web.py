@@ -1,6 +1,7 @@
 """The network: one connection at a time, redirections followed within bounds, never to an open way."""
 
 import contextlib
+import functools
 import threading
 import time
 from collections.abc import Iterator
@@ -62,13 +63,13 @@ class Web:
 
     def __init__(self, patience: float = PATIENCE) -> None:
         self._patience = patience
-        self._client: Any = None
+        self._clients: dict[str, Any] = {}
         self.late = False
         """Whether a deadline has cut it off."""
 
     def close(self) -> None:
-        if self._client is not None:
-            self._client.close()
+        for client in [*self._clients.values()]:
+            client.close()
 
     def _cut(self) -> None:
         """End what is under way: a server that sends a byte now and then is never late by itself."""
@@ -93,7 +94,7 @@ class Web:
             if not self.late and time.monotonic() < until:
                 raise
             if self.late:
-                self._client, self.late = None, False
+                self._clients, self.late = {}, False
             raise FetchError(LATE, address) from error
         finally:
             watch.cancel()
@@ -104,12 +105,13 @@ class Web:
 
         patience = httpx.Timeout(max(0.01, min(self._patience, left)))
 
-        client = self._connected()
-        if self.late:
-            # The time was over before there was anything to cut off: to load what fetches takes a while.
-            raise FetchError(LATE, address)
         now = httpx.URL(address)
         for _ in range(REDIRECTS + 1):
+            client = self._connected(now.scheme)
+            if self.late:
+                # The time was over before there was anything to cut off: to load what fetches takes a
+                # while.
+                raise FetchError(LATE, address)
             with client.stream("GET", now, headers=headers, timeout=patience) as answer:
                 if answer.next_request is None:
                     yield answer
@@ -122,18 +124,40 @@ class Web:
             now = following
         raise FetchError(f"it leads on more than {REDIRECTS} times", address)
 
-    def _connected(self) -> Any:
-        if self._client is None:
+    def _connected(self, scheme: str) -> Any:
+        """What asks servers over one scheme. To be ready to verify certificates takes longer than most
+        answers: whoever asks over an open way alone does not pay for it, and cannot be led to another by
+        what is not ready."""
+        client = self._clients.get(scheme)
+        if client is None:
+            from urllib.request import getproxies
+
             import httpx
 
+            sure = scheme != "http" or bool(getproxies())
+            verify = _certificates() if sure else False
             # What runs on this machine is asked without any proxy between.
-            mounts = {f"{scheme}://{host}": httpx.HTTPTransport()
-                      for host in _LOCAL for scheme in ("http", "https")}  # fmt: skip
-            self._client = httpx.Client(
+            mounts: dict[str, Any] = {
+                f"{scheme}://{host}": httpx.HTTPTransport(verify=verify) for host in _LOCAL
+            }
+            if not sure:
+                mounts["https://"] = httpx.MockTransport(_refused)
+            client = self._clients[scheme] = httpx.Client(
                 timeout=httpx.Timeout(self._patience), follow_redirects=False, mounts=mounts,
-                headers={"User-Agent": "filigree"},
+                headers={"User-Agent": "filigree"}, verify=verify,
             )  # fmt: skip
-        return self._client
+        return client
+
+
+def _refused(request: Any) -> Any:
+    raise FetchError("its certificate would not be looked at", str(request.url))
+
+
+@functools.cache
+def _certificates() -> Any:
+    import httpx
+
+    return httpx.create_ssl_context()
 
 
 def seconds_to_wait(headers: Any) -> float:

@@ -186,6 +186,7 @@ def _serve(
     threading.Thread(target=_end_with, args=(os.getppid(),), daemon=True).start()
     # What a job makes has no cycles, and what was inherited should stay shared.
     gc.disable()
+    gc.freeze()
     for other in others:
         other.close()
     while True:

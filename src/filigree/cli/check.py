@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from filigree.cli.asked import Shown
-from filigree.cli.options import Subjects, complete_packages, question, typed_path
+from filigree.cli.options import Gentle, Subjects, gentle_if, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Aspect, Evidence, Verdict
 from filigree.questions.offers.options import RepositoryOptions
@@ -20,7 +20,6 @@ _Subjects = Annotated[
     typer.Argument(
         metavar="SUBJECT",
         help="Packages, globs, or paths that they own. Default: everything.",
-        autocompletion=complete_packages,
         show_default=False,
     ),
 ]
@@ -107,6 +106,7 @@ def verify(
     sample: _Sample = None,
     read_all: _ReadAll = False,
     unfold: _Unfold = False,
+    gentle: Gentle = False,
     *,
     sources: RepositoryOptions,
 ) -> Shown:
@@ -117,6 +117,7 @@ def verify(
     from filigree.questions.finding.earlier_results import read_earlier
     from filigree.questions.verifying.verdicts import LOUD, Manner
 
+    gentle_if(gentle)
     shown = frozenset(only) if only else frozenset(Verdict) if every else LOUD
     if Aspect.MODIFIED in (aspect or ()) and not only:
         shown |= {Verdict.INTACT}  # a time of change alone alters no verdict
@@ -127,8 +128,7 @@ def verify(
         read_earlier(system, since) if since is not None else None,
         percentage(sample) if sample is not None else None, read_all,
     )  # fmt: skip
-    if fetch:
-        sources = sources._replace(progress=FetchLine())
+    sources = sources._replace(progress=FetchLine()) if fetch else sources
     try:
         answer = verify(
             system,

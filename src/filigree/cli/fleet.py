@@ -23,10 +23,6 @@ from filigree.model.errors import BadQuestion
 if TYPE_CHECKING:
     from filigree.fleet.asked import Fleet
 
-app = typer.Typer(
-    help="Gathers snapshots of many hosts into a store, and asks of all of them as of one.",
-    no_args_is_help=True, rich_markup_mode="rich",
-)  # fmt: skip
 _Snapshots = Annotated[
     list[str] | None,
     typer.Argument(metavar="SNAPSHOT", help="What is to be taken in.", show_default=False),
@@ -354,32 +350,3 @@ def ask(
     from filigree.fleet.store import FleetStore
 
     return ask(FleetStore(typed_path(store), cache=cache_folder()), typed_path(text)), dict
-
-
-_COMMANDS: tuple[tuple[str, Callable[..., Any], tuple[str, ...]], ...] = (
-    ("gather", gather, ("fleet gather store *.snapshot --hosts hosts.toml",
-                        "fleet gather store --root /mnt/heron")),
-    ("tidy", tidy, ("fleet tidy store", "fleet tidy store --keep-days 90 --keep-monthly 24")),
-    ("hosts", hosts, ("fleet hosts store", "fleet hosts store --host 'gauge-*' --as-of 2026-03-01")),
-    ("census", census, ("fleet census store tidegauge", "fleet census store 'libbrine*' --group-by host",
-                        "fleet census store tidegauge --older-than 2.1-3")),
-    ("behind", behind, ("fleet behind store --security", "fleet behind store --group-by host")),
-    ("owner", owner, ("fleet owner store /usr/bin/tidegauge", "fleet owner store sha256:91ab…")),
-    ("needed-by", needed_by, ("fleet needed-by store libbrine2",
-                              "fleet needed-by store 'jetty*' --group-by host")),
-    ("timeline", timeline, ("fleet timeline store --since '7 days'",)),
-    ("rare", rare, ("fleet rare store", "fleet rare store --at-most 1 --only file,key")),
-    ("differ", differ, ("fleet differ store", "fleet differ store --engine sc://quay:15002")),
-    ("changed", changed, ("fleet changed store --since 2026-03-01",
-                          "fleet changed store --since '2 days'")),
-    ("findings", findings, ("fleet findings store", "fleet findings store --group-by host")),
-    ("keys", keys, ("fleet keys store",)),
-    ("repos", repos, ("fleet repos store",)),
-    ("gaps", gaps, ("fleet gaps store",)),
-    ("ask", ask, ("fleet ask store 'SELECT host, packages FROM snapshots'",)),
-)  # fmt: skip
-
-
-for _name, _command, _examples in _COMMANDS:
-    _epilog = "\n\n".join(["Examples:", *(f"  filigree {example}" for example in _examples)])
-    app.command(_name, epilog=_epilog)(_command)

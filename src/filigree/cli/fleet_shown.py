@@ -83,9 +83,10 @@ def shown(command: Callable[..., Told]) -> Callable[..., None]:
 
     @functools.wraps(command)
     def run(*args: Any, **kwargs: Any) -> None:
-        from filigree.cli.showing import show
+        from filigree.cli.showing import refuse_bytes_to_a_terminal, show
 
         shared = Shared(**{name: kwargs.pop(name) for name in _SHOWN})
+        refuse_bytes_to_a_terminal(shared)
         answer, record = command(*args, **kwargs)
         names = (
             [one.name for one in fields(record)] if is_dataclass(record) else answer.summary.columns

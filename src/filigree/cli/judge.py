@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from filigree.cli.asked import Shown
-from filigree.cli.options import question, typed_path
+from filigree.cli.options import Gentle, gentle_if, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Evidence
 from filigree.model.findings import Part, Severity
@@ -84,6 +84,7 @@ def findings(
     propose: _Propose = False,
     settings: _Settings = None,
     explain: _Explain = None,
+    gentle: Gentle = False,
     *,
     sources: RepositoryOptions,
 ) -> Shown:
@@ -110,6 +111,7 @@ def findings(
         wish = replace(
             wish, waivers=load_waivers(system, typed_path(waivers), sources.keyring, now)
         )
+    gentle_if(gentle)
     line = ProgressLine()
     try:
         answer = findings(system, replace(wish, progress=line), sources)

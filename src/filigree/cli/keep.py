@@ -7,7 +7,7 @@ import typer
 
 from filigree.cli.asked import Shown
 from filigree.cli.files import read_key
-from filigree.cli.options import question, typed_path
+from filigree.cli.options import Gentle, gentle_if, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.system import System
@@ -70,6 +70,7 @@ def snapshot(
     with_archives: _Archives = False,
     label: _Label = None,
     sign: _Sign = None,
+    gentle: Gentle = False,
     *,
     sources: RepositoryOptions,
 ) -> Shown:
@@ -84,6 +85,7 @@ def snapshot(
     unknown = [one for one in without or () if one != "indexes"]
     if unknown:
         raise BadQuestion(f"{unknown[0]} cannot be left out", None, "indexes can")
+    gentle_if(gentle)
     page = TakingPage()
     how = Taking(
         taken_by=_who(), version=__version__, label=label, everything=digest == "everything",

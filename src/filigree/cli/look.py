@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from filigree.cli.asked import Shown
-from filigree.cli.options import Subjects, complete_packages, kinds_of, question, typed_path
+from filigree.cli.options import Subjects, kinds_of, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.files import Role
 from filigree.model.package import Reason, State
@@ -36,7 +36,6 @@ _Patterns = Annotated[
     typer.Argument(
         metavar="PATTERN",
         help="Part of a name; any one is enough.",
-        autocompletion=complete_packages,
         show_default=False,
     ),
 ]

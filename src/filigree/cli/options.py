@@ -284,23 +284,24 @@ def typed_path(text: str) -> str:
     return os.fsencode(text).decode("utf-8", "surrogateescape")
 
 
-def complete_packages(ctx: typer.Context, incomplete: str) -> list[tuple[str, str]]:
-    """The installed packages of the root that the line names, for the shell's completion."""
-    from filigree.model.errors import FiligreeError
-    from filigree.system import open_system
-    from filigree.views.text import escaped
+Gentle = Annotated[
+    bool,
+    typer.Option(
+        "--gentle",
+        help="For a machine at work: one processor, and the disk only when nobody else wants it.",
+    ),
+]
 
-    if incomplete.startswith(("/", ".")):
-        return []
-    try:
-        system = open_system(ctx.params.get("root") or "/")
-    except FiligreeError:
-        return []
-    return [
-        (escaped(p.name), escaped(p.summary or ""))
-        for p in system.packages
-        if p.name.startswith(incomplete) and p.state.present
-    ]
+
+def gentle_if(wanted: bool) -> None:
+    """Be in nobody's way where that is wanted; what of it cannot be had is said."""
+    if wanted:
+        import sys
+
+        from filigree.access.gentleness import be_gentle
+
+        for what in be_gentle():
+            print(f"filigree: it is not gentle in all: {what}", file=sys.stderr)  # noqa: T201
 
 
 Subjects = Annotated[
@@ -308,7 +309,6 @@ Subjects = Annotated[
     typer.Argument(
         metavar="SUBJECT",
         help="A package, `name:arch`, `name=version`, a glob, a path that it owns, or `./an.archive`.",
-        autocompletion=complete_packages,
         show_default=False,
     ),
 ]

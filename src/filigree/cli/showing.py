@@ -32,6 +32,7 @@ log = logging.getLogger("filigree")
 
 def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
     """Open the system, ask, show; the exit status comes back."""
+    refuse_bytes_to_a_terminal(shared)
     if shared.verbose:
         logging.basicConfig(level=logging.INFO, format="filigree: %(message)s", stream=sys.stderr)
     log.info("opening %s", escaped(shared.root))
@@ -168,12 +169,31 @@ def show(answer: Answer[Any, Any], shared: Shared, options: ViewOptions) -> None
         return
     if not answer.records and form is Format.TABLE:
         _noted(answer)  # where nothing matched, that is the answer
+    if form is Format.PARQUET:
+        _written_as_bytes(answer)
+        _aside(answer, form, options)
+        return
     lines = render(answer, form, ink_for(shared), options)
     if form is Format.TABLE and terminal and not shared.no_pager:
         _paged(lines)
     else:
         _written(lines)
     _aside(answer, form, options)
+
+
+def refuse_bytes_to_a_terminal(shared: Shared) -> None:
+    """Raises BadQuestion where what is asked for would be no text, and a terminal would get it."""
+    if shared.form is Format.PARQUET and sys.stdout.isatty():
+        raise BadQuestion(
+            "it is no text, and would be written to a terminal", None, "write it to a file"
+        )
+
+
+def _written_as_bytes(answer: Answer[Any, Any]) -> None:
+    from filigree.views.handover.parquet import parquet
+
+    sys.stdout.buffer.write(parquet(answer))
+    sys.stdout.buffer.flush()
 
 
 def ink_for(shared: Shared) -> Ink:

@@ -6,10 +6,11 @@ import os
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from enum import StrEnum
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
+from filigree.cli import planned
 from filigree.cli.asked import Shown
 from filigree.cli.files import read_key, write_outside
 from filigree.cli.options import question, typed_path
@@ -23,6 +24,7 @@ from filigree.views.options import NO_OPTIONS
 
 if TYPE_CHECKING:
     from filigree.fleet.held import Held
+    from filigree.questions.planning.future import Plan
     from filigree.questions.reporting.audit import Audit
 
 
@@ -49,27 +51,34 @@ _STATED = {
 _Made = tuple[Answer[Any, Any], Iterable[str] | bytes]
 
 
-def _inventory(system: System, files: bool, sources: RepositoryOptions) -> Answer[Any, Any]:
+class _Wish(NamedTuple):
+    """Of an inventory: whether files are in it, and of which plan it is, if of any."""
+
+    files: bool = False
+    plan: "Plan | None" = None
+
+
+def _inventory(system: System, wish: _Wish, sources: RepositoryOptions) -> Answer[Any, Any]:
     from filigree.questions.reporting.inventory import inventory
 
-    return inventory(system, files, sources)
+    return inventory(system, wish.files, sources, wish.plan)
 
 
-def _cyclonedx(system: System, files: bool, sources: RepositoryOptions, made: Handed) -> _Made:
+def _cyclonedx(system: System, wish: _Wish, sources: RepositoryOptions, made: Handed) -> _Made:
     from filigree.views.handover.cyclonedx import cyclonedx
 
-    answer = _inventory(system, files, sources)
+    answer = _inventory(system, wish, sources)
     return answer, cyclonedx(answer, made)
 
 
-def _spdx(system: System, files: bool, sources: RepositoryOptions, made: Handed) -> _Made:
+def _spdx(system: System, wish: _Wish, sources: RepositoryOptions, made: Handed) -> _Made:
     from filigree.views.handover.spdx import spdx
 
-    answer = _inventory(system, files, sources)
+    answer = _inventory(system, wish, sources)
     return answer, spdx(answer, made)
 
 
-def _sarif(system: System, _: bool, sources: RepositoryOptions, made: Handed) -> _Made:
+def _sarif(system: System, _: _Wish, sources: RepositoryOptions, made: Handed) -> _Made:
     from filigree.cli.progress import ProgressLine
     from filigree.questions.rules.findings import FindingsWish, every_rule, findings
     from filigree.views.handover.sarif import sarif
@@ -96,7 +105,7 @@ def _verified(
         line.close()
 
 
-def _verification(system: System, _: bool, sources: RepositoryOptions, __: Handed) -> _Made:
+def _verification(system: System, _: _Wish, sources: RepositoryOptions, __: Handed) -> _Made:
     from filigree.questions.verifying.verdicts import LOUD
     from filigree.views.plain import json_text
 
@@ -104,21 +113,21 @@ def _verification(system: System, _: bool, sources: RepositoryOptions, __: Hande
     return answer, json_text(answer)
 
 
-def _junit(system: System, _: bool, sources: RepositoryOptions, made: Handed) -> _Made:
+def _junit(system: System, _: _Wish, sources: RepositoryOptions, made: Handed) -> _Made:
     from filigree.views.handover.junit import junit
 
     answer = _verified(system, frozenset(Verdict), sources)
     return answer, junit(answer, made)
 
 
-def _mtree(system: System, _: bool, sources: RepositoryOptions, __: Handed) -> _Made:
+def _mtree(system: System, _: _Wish, sources: RepositoryOptions, __: Handed) -> _Made:
     from filigree.views.handover.mtree import mtree
 
-    answer = _inventory(system, True, sources)
+    answer = _inventory(system, _Wish(True), sources)
     return answer, mtree(record for one in answer.records for record in one.files)
 
 
-_MAKERS: dict[ReportForm, Callable[[System, bool, RepositoryOptions, Handed], _Made]] = {
+_MAKERS: dict[ReportForm, Callable[[System, _Wish, RepositoryOptions, Handed], _Made]] = {
     ReportForm.CYCLONEDX: _cyclonedx, ReportForm.SPDX: _spdx, ReportForm.SARIF: _sarif,
     ReportForm.VERIFICATION: _verification, ReportForm.JUNIT: _junit, ReportForm.MTREE: _mtree,
 }  # fmt: skip
@@ -173,21 +182,22 @@ _Sign = Annotated[
 def report(
     system: "System | Held", out: _Out, as_: _As = ReportForm.PAGE, part: _Part = None,
     title: _Title = None, reader: _For = None, since: _Since = None, with_files: _Files = False,
-    stated: _Stated = False,
-    sign: _Sign = None, *, sources: RepositoryOptions,
+    stated: _Stated = False, sign: _Sign = None, add: planned.Add = None, drop: planned.Drop = None,
+    upgrade: planned.Upgrade = None, *, sources: RepositoryOptions,
 ) -> Shown:  # fmt: skip
-    """Hand over what was found: as one page for people, or in a form that other programs read."""
+    """Hand over what was found: a page for people, or a form for other programs."""
     from filigree import __version__
     from filigree.questions.reporting.handing import ReportRow, reported
 
     page = as_ is ReportForm.PAGE
     parts = part if as_ is not ReportForm.PARQUET else None
     _refuse_nonsense(as_, stated, sign is not None, bool(parts or title or reader or since))
+    wish = _Wish(with_files, _plan(as_, add, drop, upgrade))
     key = None if sign is None else _key(typed_path(sign))
     made = Handed("filigree", __version__, datetime.now(UTC))
     words = title and typed_path(title), reader and typed_path(reader)
     if not isinstance(system, System):
-        if since is not None or stated:
+        if since is not None or stated or wish.plan is not None:
             raise BadQuestion("of a host of a store there is no such report", system.label.root)
         answer, lines = _of_held(system, as_, part or [], words, with_files, made)
     elif as_ is ReportForm.PARQUET:
@@ -195,7 +205,7 @@ def report(
     elif page:
         answer, lines = _page(system, part or [], words, since, sources, made)
     else:
-        answer, lines = _MAKERS[as_](system, with_files, sources, made)
+        answer, lines = _MAKERS[as_](system, wish, sources, made)
     data = lines if isinstance(lines, bytes) else "".join(f"{one}\n" for one in lines).encode()
     if stated and isinstance(system, System):
         data = _enveloped(system, _STATED[as_], data, key)
@@ -220,6 +230,20 @@ def _refuse_nonsense(form: ReportForm, stated: bool, signed: bool, of_a_page: bo
         raise BadQuestion(f"there is no statement of {form.value}", None, f"known are {known}")
     if not page and of_a_page:
         raise BadQuestion("parts, a title, a reader and an earlier state are of a page", None)
+
+
+def _plan(form: ReportForm, *given: list[str] | None) -> "Plan | None":
+    """The plan whose end an inventory is of; None of what is there."""
+    from filigree.questions.planning.future import Plan
+
+    plan = Plan(*(tuple(map(typed_path, one or ())) for one in given))
+    if not any(plan):
+        return None
+    if form not in (ReportForm.CYCLONEDX, ReportForm.SPDX):
+        raise BadQuestion(
+            "of a plan there is an inventory alone", None, "add --as cyclonedx or spdx"
+        )
+    return plan
 
 
 def _parquet(system: System, parts: list[str], sources: RepositoryOptions, made: Handed) -> _Made:

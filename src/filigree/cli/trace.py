@@ -1,13 +1,13 @@
 """The commands that trace: needs, needed-by, because, obstacles, whatif, draw."""
 
 from enum import StrEnum
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
-from typer.core import TyperCommand
 
+from filigree.cli import planned
 from filigree.cli.asked import Shown
-from filigree.cli.options import KINDS, Subjects, complete_packages, kinds_of, question, typed_path
+from filigree.cli.options import KINDS, Subjects, kinds_of, question, typed_path
 from filigree.model.errors import BadQuestion
 from filigree.model.needs import Relation
 from filigree.questions.asking.scopes import Scope
@@ -136,48 +136,12 @@ def obstacles(system: System, subjects: Subjects, *, sources: RepositoryOptions)
     return obstacles(system, map(typed_path, subjects), sources), NO_OPTIONS
 
 
-class BareUpgrade(TyperCommand):
-    """A command whose `--upgrade` may stand without a subject: then it means everything."""
-
-    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
-        """Let `--upgrade` stand without a name: for everything."""
-        ahead = [*args[1:], "--"]
-        bare = [
-            f"{word}=*" if word == "--upgrade" and after.startswith("-") else word
-            for word, after in zip(args, ahead, strict=True)
-        ]
-        return super().parse_args(ctx, bare)
-
-
 @question
 def whatif(
     system: System,
-    add: Annotated[
-        list[str] | None,
-        typer.Option(
-            metavar="SUBJECT",
-            help="If this came: a package that is offered, or an archive; repeatable.",
-            show_default=False,
-        ),
-    ] = None,
-    drop: Annotated[
-        list[str] | None,
-        typer.Option(
-            metavar="SUBJECT",
-            help="If this went; repeatable.",
-            show_default=False,
-            autocompletion=complete_packages,
-        ),
-    ] = None,
-    upgrade: Annotated[
-        list[str] | None,
-        typer.Option(
-            metavar="[SUBJECT]",
-            help="If this became newer, or everything; repeatable.",
-            show_default=False,
-            autocompletion=complete_packages,
-        ),
-    ] = None,
+    add: planned.Add = None,
+    drop: planned.Drop = None,
+    upgrade: planned.Upgrade = None,
     with_recommends: Annotated[
         bool, typer.Option("--with-recommends", help="Also what comes with a recommendation.")
     ] = False,

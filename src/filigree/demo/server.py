@@ -136,7 +136,6 @@ class Server:
             request.send_header("Connection", "close")
         elif status != 304:
             request.send_header("Content-Length", str(len(body) + (manners.larger if body else 0)))
-        request.end_headers()
         sent = body
         if body and manners.breaks > 0:
             manners.breaks -= 1
@@ -144,7 +143,9 @@ class Server:
             request.close_connection = True
         if manners.larger:
             request.close_connection = True
+        # Before anything is sent: whoever has the answer may look at once at what was asked.
         self.asked.append(ServedRequest(path, status, len(sent)))
+        request.end_headers()
         try:
             if manners.trickle:
                 for at in range(len(sent)):

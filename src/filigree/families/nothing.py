@@ -18,6 +18,7 @@ NAME = "none"
 class NoRules:
     """Nothing goes by any rule."""
 
+    marks: frozenset[str] = frozenset()
     machines: Sequence[str] = ()
     keeping: frozenset[Relation] = frozenset()
 

@@ -57,6 +57,9 @@ def compare_held(before: Held, after: Held, wish: Wish = ALL) -> Answer[Compared
     return Answer("compare", before.label, told, summary, gaps, bad_news=bool(unexplained))
 
 
+_NONE_TOLD = "what was compared tells no history"
+
+
 class _Pair:
     def __init__(self, before: Held, after: Held) -> None:
         self._before = before
@@ -118,7 +121,7 @@ class _Pair:
         told = self._told(place[0], old, new)
         return _package(
             self._kind(old, new), place, _version(old), _version(new), told,
-            None if told else NO_EVENT,
+            None if told else NO_EVENT if "events" in self._after.known else _NONE_TOLD,
         )  # fmt: skip
 
     def _kind(self, old: HeldBuild | None, new: HeldBuild | None) -> ChangeKind:

@@ -102,12 +102,20 @@ class Format(StrEnum):
     JSON = "json"
     JSONL = "jsonl"
     CSV = "csv"
+    PARQUET = "parquet"
+
+
+TEXTS = tuple(form for form in Format if form is not Format.PARQUET)
+"""The forms that are text: a table of columns is bytes, and made by `handover.parquet`."""
 
 
 def render(
     answer: Answer[Any, Any], form: Format, ink: Ink, options: ViewOptions | None = None
 ) -> Iterator[str]:
-    """The answer as lines of text, without their line ends; `options` are those of its question."""
+    """The answer as lines of text, without their line ends; `options` are those of its question.
+    Raises ValueError for a form that is no text."""
+    if form not in TEXTS:
+        raise ValueError(f"{form.value} is no text")
     if form is Format.JSON:
         return json_text(answer)
     if form is Format.JSONL:

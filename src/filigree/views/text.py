@@ -44,6 +44,8 @@ def escaped(text: str) -> str:
 
 def decodable(text: str) -> str:
     """A text for JSON, which has its own way with control signs: only lost bytes are escaped."""
+    if text.isascii() and "\\" not in text and "://" not in text:
+        return text
     return _UNDECODED.sub(lambda found: _escape(found[0]), discreet(text))
 
 

@@ -19,6 +19,8 @@ REMEMBERED = 1 << 16
 """Paths of directories whose real path is remembered."""
 
 _DIRECTORY = os.O_PATH | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
+READ_QUIETLY = READ | os.O_NOATIME
 _OBSTACLES = {
     errno.ENOENT: Obstacle.ABSENT,
     errno.ENOTDIR: Obstacle.NOT_DIRECTORY,
@@ -44,6 +46,16 @@ def encoded(path: str) -> bytes:
 def decoded(path: bytes) -> str:
     """A path from the kernel as text."""
     return path.decode("utf-8", "surrogateescape")
+
+
+def open_seen(raw: bytes, above: int, seen: os.stat_result) -> int:
+    """Open a file that was just seen to be regular. Access times are left alone if possible."""
+    if os.geteuid() in (0, seen.st_uid):
+        try:
+            return os.open(raw, READ_QUIETLY, dir_fd=above)
+        except PermissionError:
+            pass
+    return os.open(raw, READ, dir_fd=above)
 
 
 def trouble(error: OSError, path: str) -> AccessError:
@@ -151,3 +163,13 @@ class Directories:
                 raise AccessError(Obstacle.CHANGED, real)
             handle = self._held[real]
         return handle
+
+    def room(self, path: str) -> tuple[int, int, int]:
+        """The file system of a directory: its number, bytes free and in all. Raises AccessError."""
+        try:
+            handle = self.at(path)
+            found = os.statvfs(handle)
+            device = os.stat(handle).st_dev
+        except OSError as error:
+            raise trouble(error, path) from error
+        return device, found.f_bavail * found.f_frsize, found.f_blocks * found.f_frsize

@@ -13,9 +13,19 @@ from collections.abc import Iterator, Sequence
 from functools import partial
 
 from filigree.access.trees.attributes import attributes_at, capabilities_at
-from filigree.access.trees.directories import LINK_LIMIT, Directories, decoded, encoded, trouble
+from filigree.access.trees.directories import (
+    LINK_LIMIT,
+    READ,
+    READ_QUIETLY,
+    Directories,
+    decoded,
+    encoded,
+    open_seen,
+    trouble,
+)
 from filigree.access.trees.lent_file import LentFile
 from filigree.access.trees.protocol import READ_LIMIT, Entry, Form, Portrait, WithoutLayers
+from filigree.access.trees.trial import Group, useful_workers
 from filigree.access.trees.walking import DirectoryWalk, kinds_of_file_systems
 from filigree.formats.file_capabilities import ATTRIBUTE
 from filigree.model.answer import Gap
@@ -27,8 +37,6 @@ CHUNK = 1 << 17
 _LISTED = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _stat, _open, _read, _close = os.stat, os.open, os.read, os.close
 _attributes = os.listxattr
-_READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
-_READ_QUIETLY = _READ | os.O_NOATIME
 _FORM = 0o170000
 _HASHED = ("md5", "sha1", "sha224", "sha256", "sha384", "sha512")
 _HASHES = {name: getattr(hashlib, name) for name in _HASHED}
@@ -133,7 +141,7 @@ class DirectoryTree(WithoutLayers):
             digest = target = carried = None
             if form == stat.S_IFREG:
                 if capabilities:
-                    carried = capabilities_at(above, raw, partial(self._open, raw, above, before))
+                    carried = capabilities_at(above, raw, partial(open_seen, raw, above, before))
                 if algorithm is not None and of_size in (None, before.st_size):
                     if before.st_size > limit:
                         raise AccessError(Obstacle.TOO_LARGE, path, f"{before.st_size} bytes")
@@ -191,7 +199,7 @@ class DirectoryTree(WithoutLayers):
         """The digests of a file by several algorithms, of one reading."""
         kinds = [_HASHES.get(one) or partial(hashlib.new, one) for one in algorithms]
         size = before.st_size
-        handle = self._open(raw, above, before)
+        handle = open_seen(raw, above, before)
         try:
             # One byte more than the size tells at once whether the file has grown.
             if size < CHUNK:
@@ -248,7 +256,7 @@ class DirectoryTree(WithoutLayers):
             ):  # fmt: skip
                 return -1
             quiet = self._quiet_owner
-            flags = _READ_QUIETLY if quiet in (0, seen.st_uid) else _READ
+            flags = READ_QUIETLY if quiet in (0, seen.st_uid) else READ
             handle = _open(raw, flags, dir_fd=above)
             if form is not None and powerless and ATTRIBUTE in _attributes(handle):
                 return -1
@@ -268,15 +276,6 @@ class DirectoryTree(WithoutLayers):
             if handle >= 0:
                 _close(handle)
         return size if found.hexdigest() == expected else -1
-
-    def _open(self, raw: bytes, above: int, seen: os.stat_result) -> int:
-        """Open a file that was just seen to be regular. Access times are left alone if possible."""
-        if self._quiet_owner in (0, seen.st_uid):
-            try:
-                return os.open(raw, _READ_QUIETLY, dir_fd=above)
-            except PermissionError:
-                pass
-        return os.open(raw, _READ, dir_fd=above)
 
     # -- reading ---------------------------------------------------------------------------
 
@@ -334,22 +333,17 @@ class DirectoryTree(WithoutLayers):
                 raise AccessError(
                     Obstacle.NOT_REGULAR, path, KIND_OF_FORM[stat.S_IFMT(seen.st_mode)]
                 )
-            return self._open(raw, above, seen)
+            return open_seen(raw, above, seen)
         except OSError as error:
             raise trouble(error, path) from error
 
     def room(self, path: str) -> tuple[int, int, int]:
         """The file system that a directory is on, links followed: its number, bytes free and in all."""
-        try:
-            handle = self._directories.at(path)
-            found = os.statvfs(handle)
-            return (
-                os.stat(handle).st_dev,
-                found.f_bavail * found.f_frsize,
-                found.f_blocks * found.f_frsize,
-            )
-        except OSError as error:
-            raise trouble(error, path) from error
+        return self._directories.room(path)
+
+    def useful_workers(self, groups: Sequence[Group], processors: int) -> int:
+        """By a quick trial: more than there are processors where a disk is faster that way."""
+        return useful_workers(self.root, groups, processors)
 
     def walk(self, top: str, others: bool = False, made_up: bool = False) -> Iterator[Entry | Gap]:
         """Everything below a directory, a directory before its contents; a Gap where it cannot be

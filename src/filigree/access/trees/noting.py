@@ -16,6 +16,7 @@ from filigree.access.trees.protocol import (
     Portrait,
     Tree,
 )
+from filigree.access.trees.trial import Group
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError
 from filigree.model.files import Observation
@@ -112,6 +113,9 @@ class NotingTree:
     def walk(self, top: str, others: bool = False, made_up: bool = False) -> Iterator[Entry | Gap]:
         self.looked[top] = None
         return self._below.walk(top, others, made_up)
+
+    def useful_workers(self, groups: Sequence[Group], processors: int) -> int:
+        return self._below.useful_workers(groups, processors)
 
     def room(self, path: str) -> tuple[int, int, int]:
         return self._below.room(path)

@@ -19,6 +19,7 @@ import sys
 from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple, Protocol
 
+from filigree.access.trees.trial import Group
 from filigree.model.answer import Gap
 from filigree.model.files import Kind, Observation
 from filigree.model.images import ImageFacts, LayerFacts
@@ -148,6 +149,11 @@ class WithoutLayers:
     layered: Layered | None = None
     taken: SnapshotFacts | None = None
 
+    def useful_workers(self, groups: Sequence[Group], processors: int) -> int:
+        """As many as there are processors: what is packed is read as it comes."""
+        _ = groups
+        return processors
+
 
 class Tree(Protocol):
     """What is below one root, to be read."""
@@ -255,6 +261,10 @@ class Tree(Protocol):
         A Gap where something cannot be entered. It stays on the file system of `top`, unless `others`
         too. What the kernel makes up is passed over; with `made_up` it is told, with a Gap.
         """
+        ...
+
+    def useful_workers(self, groups: Sequence[Group], processors: int) -> int:
+        """How many workers are of use for reading files: `groups` tell the paths of each job."""
         ...
 
     def room(self, path: str) -> tuple[int, int, int]:

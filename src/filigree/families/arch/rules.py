@@ -9,6 +9,7 @@ from filigree.model.package import Package
 class ArchRules:
     """The rules of a system of this architecture."""
 
+    marks: frozenset[str] = frozenset()
     keeping = frozenset({Relation.REQUIRES_FIRST, Relation.REQUIRES, Relation.SUGGESTS})
 
     def __init__(self, native: str | None) -> None:

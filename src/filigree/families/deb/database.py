@@ -53,6 +53,9 @@ NO_DIGESTS = DigestList({}, {}, ())
 _NO_LONGER = "the package no longer ships it"
 
 
+_REST = tuple(FileRecord("", "")[4:])
+
+
 class DebDatabase(DatabaseDefaults):
     """Every record of the root's database; what cannot be read is reported, and costs itself."""
 
@@ -162,15 +165,17 @@ class DebDatabase(DatabaseDefaults):
         declared = self._policy.declared
         always = bool(self._policy.rules)
         file, directory = Kind.FILE, Kind.DIRECTORY
-        found = []
+        # Of these there are a hundred thousand: their defaults are filled in once for all.
+        new, rest = tuple.__new__, _REST
+        found: list[FileRecord] = []
         for path in paths:
             digest = digests.pop(path[1:], None)
             if path in settings:
                 found.append(settings.pop(path))
                 continue
             kind = file if digest else directory if path in directories else None
-            record = FileRecord(path, path, kind, digest)
-            if path[1:] in twice:
+            record = new(FileRecord, (path, path, kind, digest, *rest))
+            if twice and path[1:] in twice:
                 record = record._replace(also=twice[path[1:]])
             if always or path in declared:
                 record = self._policy.applied(record, package.name)

@@ -17,6 +17,8 @@ class DebRules:
     `never_left` gives what is never left over, by name.
     """
 
+    marks = frozenset({"Multi-Arch"})
+
     def __init__(
         self,
         native: str | None,

@@ -34,6 +34,12 @@ class Rules(Protocol):
         """The kinds of ties that keep a dependency in place, by the system's own settings."""
         ...
 
+    @property
+    def marks(self) -> frozenset[str]:
+        """The fields of a package's own record that `satisfies` and `forbids` go by, beside its name,
+        version, architecture and state: of what is offered no others are held meanwhile."""
+        ...
+
     def satisfies(self, asked: Asked, provided: Provided) -> bool:
         """Whether a package, through one of its capabilities, meets what another asks for."""
         ...

@@ -14,6 +14,7 @@ class RpmRules:
     `side_by_side` tells whether several versions of a name may be there.
     """
 
+    marks: frozenset[str] = frozenset()
     keeping = frozenset({
         Relation.REQUIRES_FIRST, Relation.REQUIRES, Relation.RECOMMENDS, Relation.SUPPLEMENTS,
     })  # fmt: skip

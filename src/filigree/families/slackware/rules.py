@@ -13,6 +13,7 @@ _ANYWHERE = (*described.ANYWHERE, described.SOURCE)
 class SlackwareRules:
     """The rules of a system of this architecture."""
 
+    marks: frozenset[str] = frozenset()
     keeping = frozenset({Relation.REQUIRES})
 
     def __init__(self, native: str | None) -> None:

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from functools import partial
 
-from filigree.access.workers import share
+from filigree.access.workers import processors, share
 from filigree.model.answer import Answer, Gap, iso, moment_of
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, Verdict
@@ -91,6 +91,8 @@ def _in_layers(system: System, rows: list[FileVerdict]) -> list[FileVerdict]:
 
 def _judge_all(run: Run, jobs: Sequence[Job], tally: Tally, workers: int | None) -> bool:
     """Have all jobs done, and count what comes of them; whether an interrupt ended it."""
+    if workers is None:
+        workers = run.useful_workers(jobs, processors())
     outcomes = share(jobs, run.judge_job, workers, kin=lambda job: job.package)
     try:
         for done in outcomes:

@@ -7,9 +7,8 @@ from typing import NamedTuple
 
 from filigree.model.answer import Answer, Gap
 from filigree.model.package import Package, State, was_chosen
-from filigree.questions.asking.scopes import Lookup, Scope, looking
+from filigree.questions.asking.scopes import Lookup, looking
 from filigree.questions.asking.silence import known_chosen, report_silence
-from filigree.questions.asking.subjects import match_subjects
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.questions.planning.explanations import say
 from filigree.questions.planning.outcomes import PlanAction, PlannedChange, PlanOutcome, Wishes
@@ -17,11 +16,9 @@ from filigree.questions.planning.plans import Planner
 from filigree.questions.planning.reachability import Together
 from filigree.questions.planning.room import FileSystemRoom, room
 from filigree.questions.planning.solver import GivenUp
+from filigree.questions.planning.wanted import WantedPackages, scope_of
 from filigree.questions.planning.world import SystemWorld
 from filigree.system import System
-
-ALL = "*"
-"""As an upgrade: everything that is installed."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,64 +104,13 @@ def whatif(
     not asked for.
     """
     adds, drops, upgrades = list(add), list(drop), list(upgrade)
-    scope = Scope.ANY if adds or upgrades else Scope.INSTALLED
-    with looking(system, scope, options) as lookup:
-        asked = _Wanted(system, lookup, adds, drops, upgrades)
-        wishes = Wishes(asked.add, asked.drop, asked.upgrade, ALL in upgrades, may_drop, recommends)
-        return _answer(system, lookup, asked, wishes)
-
-
-class _Wanted:
-    """The packages that are meant, and what is to be said of the subjects."""
-
-    def __init__(
-        self, system: System, lookup: Lookup, add: Sequence[str], drop: Sequence[str],
-        upgrade: Sequence[str],
-    ) -> None:  # fmt: skip
-        self.notes = list(lookup.notes)
-        self.remarks: list[str] = []
-        wanted = replace(lookup, scope=Scope.AVAILABLE) if lookup.offered else Lookup(system)
-        here = {(p.name, p.architecture, p.version) for p in system.packages if p.state.present}
-        self.add: list[Package] = []
-        for package in self._matched(system, add, wanted):
-            if (package.name, package.architecture, package.version) in here:
-                self.remarks.append(f"{package.name} {package.version} is installed already")
-            elif package.family != system.family.name:
-                self.notes.append(f"{package.name} is an archive of the {package.family} family")
-            elif package.state in (State.AVAILABLE, State.ARCHIVE):
-                self.add.append(package)
-                self._mind_the_hold(system, package.name)
-            else:
-                self.notes.append(f"{package.name} is not offered")
-        self.drop = self._present(self._matched(system, drop, Lookup(system)))
-        names = [name for name in upgrade if name != ALL]
-        self.upgrade = self._present(self._matched(system, names, Lookup(system)))
-        for package in (*self.drop, *self.upgrade):
-            self._mind_the_hold(system, package.name)
-        self.archives = [p for p in self.add if p.state is State.ARCHIVE]
-
-    def _mind_the_hold(self, system: System, name: str) -> None:
-        for package in system.present([name]):
-            if package.held:
-                self.remarks.append(f"{name} is held at {package.version}: this goes against it")
-
-    def _matched(self, system: System, subjects: Sequence[str], lookup: Lookup) -> list[Package]:
-        matched = match_subjects(system, subjects, lookup)
-        self.notes += map(str, matched.unmatched)
-        return matched.packages
-
-    def _present(self, packages: Iterable[Package]) -> list[Package]:
-        found = []
-        for package in packages:
-            if package.state.present:
-                found.append(package)
-            else:
-                self.notes.append(f"{package.name} is not installed")
-        return found
+    with looking(system, scope_of(adds, upgrades), options) as lookup:
+        asked = WantedPackages(system, lookup, adds, drops, upgrades)
+        return _answer(system, lookup, asked, asked.wishes(may_drop, recommends))
 
 
 def _answer(
-    system: System, lookup: Lookup, asked: _Wanted, wishes: Wishes
+    system: System, lookup: Lookup, asked: WantedPackages, wishes: Wishes
 ) -> Answer[WhatifRow, WhatifSummary]:
     world = SystemWorld(system, lookup, asked.archives)
     notes = asked.notes

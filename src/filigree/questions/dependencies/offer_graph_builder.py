@@ -2,7 +2,7 @@
 
 import json
 from array import array
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
 
 from filigree.families.protocol import Asked, Provided
@@ -15,8 +15,16 @@ LOOKS = 20_000_000
 """So often a need is held against what may meet it; 66,000 packages of a main suite take 113,000."""
 
 
+_NOTHING: Mapping[str, str] = {}
+
+
 class GraphRules(Satisfies, Forbids, Protocol):
     """By which rules packages go together."""
+
+    @property
+    def marks(self) -> frozenset[str]:
+        """The fields of a record that they go by."""
+        ...
 
 
 class OfferNode(NamedTuple):
@@ -72,6 +80,7 @@ class _Builder:
         names["architecture"].append(package.architecture)
         names["source"].append("" if package.source == package.name else package.source or "")
         columns["need_start"].append(len(columns["need_kind"]))
+        package = self._bare(package)
         for need in one.needs:
             if need.granted is None:
                 columns["need_kind"].append(NUMBER_OF[need.kind])
@@ -79,6 +88,15 @@ class _Builder:
         for capability in one.capabilities:
             found = self._providers.setdefault(capability.name, [])
             found.append((number, package, capability))
+
+    def _bare(self, package: Package) -> Package:
+        """What rules go by of a package: all others of its words are not held until the graph is made."""
+        fields = package.fields
+        marks = {name: fields[name] for name in self._rules.marks if name in fields}
+        return Package(
+            package.name, package.version, package.architecture, package.family, package.state,
+            fields=marks or _NOTHING,
+        )  # fmt: skip
 
     def _ask(self, need: Need, package: Package) -> int:
         away = 0 if need.kind.positive else NUMBER_OF[need.kind] + 1

@@ -7,7 +7,7 @@ from typing import NamedTuple
 from filigree.model.needs import Need, Relation, Term
 from filigree.model.package import Package, was_chosen
 from filigree.questions.dependencies.breadth_first import breadth_first
-from filigree.questions.dependencies.satisfaction import satisfies, satisfy
+from filigree.questions.dependencies.satisfaction import Satisfaction, satisfies, satisfy
 from filigree.questions.planning.world import World
 
 BACKWARDS = frozenset({Relation.SUPPLEMENTS, Relation.ENHANCES})
@@ -55,12 +55,15 @@ class Together:
             found += (p for p in self.packages if not p.state.present and world.owns(p, term.name))
         return found
 
+    def meeting(self, need: Need, asker: Package) -> Satisfaction:
+        """Whether a need of a package is met here, and by which."""
+        return satisfy(need.condition, lambda term: self.holders(term, asker))
+
     def ties(self, package: Package) -> Iterator[tuple[Need, Package]]:
         """Every positive need of a package with every other package that meets it."""
         for need in self._world.needs(package):
             if need.kind.positive and need.granted is None:
-                met = satisfy(need.condition, lambda term: self.holders(term, package))
-                for holder in dict.fromkeys(met.holders):
+                for holder in dict.fromkeys(self.meeting(need, package).holders):
                     if holder is not package:
                         yield need, holder
 

@@ -46,15 +46,25 @@ class AuditPart(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
+class EarlierFindings:
+    """What was found of an earlier state: of which, the identities of findings that it did not have, and
+    its findings that are found no more, the worst first."""
+
+    system: SystemLabel
+    new: frozenset[tuple[str, str]]
+    gone: list[Finding]
+
+
+@dataclass(frozen=True, slots=True)
 class Audit:
-    """The answers of an audit by part, of which system, when; what could not be looked at, once; and of
-    findings, those that an earlier state did not have (None where there is nothing to hold against)."""
+    """The answers of an audit by part, of which system, when; what could not be looked at, once; and what
+    was found earlier (None where there is nothing to hold against)."""
 
     system: SystemLabel
     asked_at: datetime
     parts: dict[AuditPart, Answer[Any, Any]]
     gaps: list[Gap]
-    new: frozenset[tuple[str, str]] | None = None
+    earlier: EarlierFindings | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,16 +89,28 @@ def audit(
             answer = _asked(part, system, seen, wish, parts)
             if answer is not None:
                 parts[part] = answer
-    new = None
+    earlier = None
     if wish.since is not None and AuditPart.FINDINGS in parts:
-        earlier = Observed(wish.since, options, wish.findings.without, now)
-        before = {identity_of(one) for one in findings_of(earlier, wish.findings).records}
-        new = frozenset({identity_of(one) for one in parts[AuditPart.FINDINGS].records} - before)
+        before = Observed(wish.since, options, wish.findings.without, now)
+        earlier = _held_against(
+            parts[AuditPart.FINDINGS].records,
+            findings_of(before, wish.findings).records,
+            wish.since,
+        )
     gaps = list(dict.fromkeys(gap for answer in parts.values() for gap in answer.gaps))
     if wish.since is not None and not _is_vouched(wish.since):
         why = f"no key of yours vouches for {wish.since.root}: somebody could have made it up"
         gaps.append(Gap("what is new", why))
-    return Audit(system.system_label, now, parts, gaps, new)
+    return Audit(system.system_label, now, parts, gaps, earlier)
+
+
+def _held_against(
+    now: Sequence[Finding], before: Sequence[Finding], since: System
+) -> EarlierFindings:
+    here, there = {identity_of(one) for one in now}, {identity_of(one) for one in before}
+    gone = [one for one in before if identity_of(one) not in here]
+    gone.sort(key=lambda one: (severity_rank(one.severity), one.rule, one.title))
+    return EarlierFindings(since.system_label, frozenset(here - there), gone)
 
 
 def _is_vouched(system: System) -> bool:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
+from filigree.families.protocol import Listing
 from filigree.model.answer import Gap
 from filigree.model.files import Aspect, Difference, Evidence, FileRecord, Kind, Role, Sort, Verdict
 from filigree.model.package import Package
@@ -51,6 +52,17 @@ class Run:
         self._drawn = None if manner.sample is None else drawn(manner.sample)
         self._quick = Verdict.INTACT not in verdicts and manner.since is None
         self._silent = "content" in system.family.silent_on
+
+    def useful_workers(self, jobs: Sequence[Job], processors: int) -> int:
+        """How many workers are of use for these jobs, where the whole of their files is read."""
+        if self._manner.sample is not None or self._manner.since is not None:
+            return processors
+        listing = self._system.database.listing
+
+        def paths_of(job: Job) -> Callable[[], Listing]:
+            return lambda: listing(job.package)
+
+        return self._system.tree.useful_workers(list(map(paths_of, jobs)), processors)
 
     def judge_job(self, job: Job) -> JobOutcome:
         """Judge the files of a job; what comes of it can be sent to another process."""

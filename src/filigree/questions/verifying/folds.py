@@ -186,14 +186,17 @@ class _Seen:
 
     def _beside(self, first: datetime, last: datetime) -> int:
         """How many files of nobody's lie in the same directory that came at the same time."""
-        owned = owned_paths(self._system, [self._folder])
-        count = 0
+        near: list[str] = []
         for entry in self._system.tree.walk(self._folder):
-            if isinstance(entry, Gap) or entry.kind is not Kind.FILE or entry.path in owned:
+            if isinstance(entry, Gap) or entry.kind is not Kind.FILE:
                 continue
             at = moment_of(entry.modified // 10**9)
-            count += at is not None and first - _TOGETHER <= at <= last + _TOGETHER
-        return count
+            if at is not None and first - _TOGETHER <= at <= last + _TOGETHER:
+                near.append(entry.path)
+        # Every path on record is looked through for these alone, and only where there are any.
+        names = {path.rpartition("/")[2] for path in near}
+        owned = owned_paths(self._system, [self._folder], names=names) if near else {}
+        return sum(path not in owned for path in near)
 
     def _damaged(self) -> tuple[str, str] | None:
         """Whole blocks of nothing, in files that are as long as they were shipped and tell no later

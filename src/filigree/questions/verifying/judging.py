@@ -20,7 +20,7 @@
 import os
 import stat
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from filigree.access.trees.protocol import Form, Tree
@@ -257,31 +257,45 @@ def _weighed(record: FileRecord, differences: tuple[Difference, ...]) -> Judged:
 
 
 def _differences(system: System, record: FileRecord, seen: Observation) -> list[Difference]:
-    is_device = seen.kind in (Kind.BLOCK_DEVICE, Kind.CHARACTER_DEVICE)
-    # What was not read, because its size is another, is not said to have another content.
-    unread = seen.digest is None and record.size not in (None, seen.size)
-    pairs = (
-        (
-            Aspect.CONTENT,
-            record.digest,
-            seen.digest if seen.digest or not unread else record.digest,
-        ),
-        (Aspect.SIZE, _text(record.size), _text(seen.size)),
-        (Aspect.MODE, _octal(record.mode), _octal(seen.mode)),
-        (Aspect.LINK_TARGET, record.link_target, seen.link_target),
-        (Aspect.DEVICE, _device(record.device), _device(seen.device) if is_device else "none"),
-        (
-            Aspect.MODIFIED,
-            _moment(record.modified, record.time_resolution),
-            _moment(seen.modified // 10**9, record.time_resolution),
-        ),
-        (Aspect.CAPABILITIES, _carried(record.capabilities), _carried(seen.capabilities)),
-    )
-    found = [
-        Difference(aspect, expected, there)
-        for aspect, expected, there in pairs
-        if expected is not None and expected != there
-    ]
+    found: list[Difference] = []
+    if record.digest is not None:
+        # What was not read, because its size is another, is not said to have another content.
+        unread = seen.digest is None and record.size not in (None, seen.size)
+        if not unread and record.digest != seen.digest:
+            found.append(Difference(Aspect.CONTENT, record.digest, seen.digest))
+    # What a record is silent on is not even put into words: most are silent on most.
+    if record.size is not None and record.size != seen.size:
+        found.append(Difference(Aspect.SIZE, str(record.size), str(seen.size)))
+    if record.mode is not None and record.mode != seen.mode:
+        found.append(Difference(Aspect.MODE, _octal(record.mode), _octal(seen.mode)))
+    if record.link_target is not None and record.link_target != seen.link_target:
+        found.append(Difference(Aspect.LINK_TARGET, record.link_target, seen.link_target))
+    if record.device is None and record.modified is None and record.capabilities is None:
+        return [*found, *_other_owners(system, record, seen)]
+    return [*found, *_rarer(record, seen), *_other_owners(system, record, seen)]
+
+
+def _rarer(record: FileRecord, seen: Observation) -> Iterator[Difference]:
+    """What not every family's records tell."""
+    if record.device is not None:
+        is_device = seen.kind in (Kind.BLOCK_DEVICE, Kind.CHARACTER_DEVICE)
+        device = _device(record.device)
+        there = _device(seen.device) if is_device else "none"
+        if device != there:
+            yield Difference(Aspect.DEVICE, device, there)
+    if record.modified is not None:
+        told = _moment(record.modified, record.time_resolution)
+        there = _moment(seen.modified // 10**9, record.time_resolution)
+        if told != there:
+            yield Difference(Aspect.MODIFIED, told, there)
+    if record.capabilities is not None:
+        carried = _carried(seen.capabilities)
+        if _carried(record.capabilities) != carried:
+            yield Difference(Aspect.CAPABILITIES, _carried(record.capabilities), carried)
+
+
+def _other_owners(system: System, record: FileRecord, seen: Observation) -> list[Difference]:
+    found = []
     if record.owner is not None and _is_another(
         system.users.number(record.owner), seen.uid, bool(system.users.numbers)
     ):
@@ -322,12 +336,8 @@ def _unreached(record: FileRecord, error: AccessError) -> Judged:
     return Judged(Verdict.MISSING, (Difference(Aspect.PRESENCE, expected, found),))
 
 
-def _text(value: int | None) -> str | None:
-    return None if value is None else str(value)
-
-
-def _octal(value: int | None) -> str | None:
-    return None if value is None else f"{value:04o}"
+def _octal(value: int) -> str:
+    return f"{value:04o}"
 
 
 def _person(expected: str, number: int, name: Callable[[int], str]) -> str:
@@ -335,14 +345,12 @@ def _person(expected: str, number: int, name: Callable[[int], str]) -> str:
     return f"#{number}" if expected.startswith("#") else name(number)
 
 
-def _device(number: int | None) -> str | None:
-    return None if number is None else f"{os.major(number)}:{os.minor(number)}"
+def _device(number: int) -> str:
+    return f"{os.major(number)}:{os.minor(number)}"
 
 
-def _moment(seconds: int | None, time_resolution: int) -> str | None:
+def _moment(seconds: int, time_resolution: int) -> str:
     """A time as far as the record tells it."""
-    if seconds is None:
-        return None
     seconds -= seconds % time_resolution
     moment = moment_of(seconds)
     return f"{seconds} s" if moment is None else iso(moment)

@@ -3,14 +3,13 @@
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from filigree.model.answer import Gap
 from filigree.model.files import (
     Aspect,
     Difference,
     Evidence,
-    FileRecord,
     Role,
     Seen,
     Sort,
@@ -64,6 +63,9 @@ class VerifyProgress(NamedTuple):
     bytes_read: int
 
 
+_Any = TypeVar("_Any")
+
+
 class Job(NamedTuple):
     """A part of a package's files: the `part`-th of `parts`, of about `paths` paths."""
 
@@ -72,7 +74,8 @@ class Job(NamedTuple):
     parts: int
     paths: int
 
-    def of(self, records: Sequence[FileRecord]) -> Sequence[FileRecord]:
+    def of(self, records: Sequence[_Any]) -> Sequence[_Any]:
+        """Its part of what is told of the package's files."""
         count = len(records)
         return records[count * self.part // self.parts : count * (self.part + 1) // self.parts]
 

@@ -49,6 +49,7 @@ def document(answer: Answer[Component, InventorySummary], made: Handed) -> dict[
                 "properties": _properties(
                     ("family", answer.system.family), ("label", answer.system.label),
                     ("root", answer.system.root), ("seen_at", answer.system.seen_at),
+                    ("plan", answer.summary.plan),
                 ),
             },
             "properties": _properties(
@@ -84,7 +85,7 @@ def _component(one: Component) -> dict[str, Any]:
     package = one.package
     made: dict[str, Any] = {
         "type": "library", "bom-ref": one.url, "name": package.name, "version": package.version,
-        "purl": one.url.partition("&also=")[0],
+        "purl": one.url.partition("&also=")[0], **_hashes(one.digest),
     }  # fmt: skip
     supplier = package.vendor or package.maintainer
     if supplier:
@@ -121,11 +122,14 @@ def _file(owner: str, record: FileRecord) -> dict[str, Any]:
     made: dict[str, Any] = {
         "type": "file", "bom-ref": f"{owner}#{record.path}", "name": record.path,
     }  # fmt: skip
-    digest = digest_of(record.digest)
-    if digest is not None and digest.algorithm in _ALGORITHMS:
-        content = digest.hexadecimal
-        made["hashes"] = [{"alg": _ALGORITHMS[digest.algorithm], "content": content}]
-    return made
+    return made | _hashes(record.digest)
+
+
+def _hashes(told: str | None) -> dict[str, Any]:
+    digest = digest_of(told)
+    if digest is None or digest.algorithm not in _ALGORITHMS:
+        return {}
+    return {"hashes": [{"alg": _ALGORITHMS[digest.algorithm], "content": digest.hexadecimal}]}
 
 
 def _properties(*told: tuple[str, str | None]) -> Sequence[dict[str, str]]:

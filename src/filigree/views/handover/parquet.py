@@ -12,11 +12,14 @@ from filigree.model.errors import BadQuestion
 from filigree.views.plain import json_object
 
 _ROWS = "rows.json"
+_NOTHING = "nothing"
+"""The column of a table that has no row: the format knows none without."""
 
 
 def parquet(answer: Answer[Any, Any]) -> bytes:
     """The file. Fields that are numbers, or yes or no, in every record stay so; all others are texts.
-    Raises BadQuestion where the library that writes it is missing, or there is no record at all."""
+    Of an answer without records it is a table of one column and no row. Raises BadQuestion where the
+    library that writes it is missing."""
     try:
         import duckdb
     except ImportError as error:
@@ -24,9 +27,7 @@ def parquet(answer: Answer[Any, Any]) -> bytes:
             "what writes tables is not installed", None, "install filigree[fleet]"
         ) from error
     records: list[dict[str, Any]] = json_object(answer)["records"]
-    if not records:
-        raise BadQuestion("there is no record to be written", answer.system.root)
-    names = list(dict.fromkeys(name for record in records for name in record))
+    names = list(dict.fromkeys(name for record in records for name in record)) or [_NOTHING]
     kinds = {name: _kind([record.get(name) for record in records]) for name in names}
     columns = ", ".join(f"{_quoted(name)}: {_quoted(kind)}" for name, kind in kinds.items())
     with tempfile.TemporaryDirectory(prefix="filigree-") as folder:

@@ -75,10 +75,12 @@ def document(answer: Answer[Component, InventorySummary], made: Handed) -> dict[
 
 
 def _comment(answer: Answer[Component, InventorySummary]) -> str:
+    plan = answer.summary.plan
+    what = f"It is what a plan would give: {plan}. " if plan else ""
     if not answer.gaps:
-        return "Nothing of it could not be read."
+        return f"{what}Nothing of it could not be read."
     gaps = "; ".join(f"{gap.what}: {gap.why}" for gap in answer.gaps)
-    return f"It is incomplete. Not looked at: {gaps}"
+    return f"{what}It is incomplete. Not looked at: {gaps}"
 
 
 def _system(answer: Answer[Component, InventorySummary]) -> dict[str, Any]:
@@ -109,6 +111,9 @@ def _package(one: Component, licences: dict[str, str]) -> dict[str, Any]:
             "referenceLocator": one.url.partition("&also=")[0],
         }],
     }  # fmt: skip
+    checksum = _checksum(one.digest)
+    if checksum is not None:
+        made["checksums"] = [checksum]
     if package.summary:
         made["summary"] = package.summary
     if package.homepage:
@@ -145,12 +150,17 @@ def _licence(text: str | None, licences: dict[str, str]) -> str:
 def _summed(one: Component) -> Iterator[tuple[FileRecord, dict[str, str]]]:
     """The files that have a digest on record, each with that: the format holds no others."""
     for record in one.files:
-        digest = digest_of(record.digest)
-        if not is_file(record) or digest is None:
-            continue
-        algorithm = _ALGORITHMS.get(digest.algorithm)
-        if algorithm is not None:
-            yield record, {"algorithm": algorithm, "checksumValue": digest.hexadecimal}
+        checksum = _checksum(record.digest) if is_file(record) else None
+        if checksum is not None:
+            yield record, checksum
+
+
+def _checksum(told: str | None) -> dict[str, str] | None:
+    digest = digest_of(told)
+    algorithm = digest and _ALGORITHMS.get(digest.algorithm)
+    if digest is None or algorithm is None:
+        return None
+    return {"algorithm": algorithm, "checksumValue": digest.hexadecimal}
 
 
 def _files(one: Component) -> Iterator[dict[str, Any]]:

@@ -5,7 +5,7 @@ import gzip
 import hashlib
 import json
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import Enum
@@ -17,6 +17,7 @@ from filigree.model.errors import BadQuestion
 from filigree.model.findings import Finding, Severity
 from filigree.questions.reporting.audit import Audit, AuditPart, identity_of
 from filigree.questions.timeline.happenings import OF_FILES, Happening
+from filigree.questions.verifying.tally import VerifySummary
 from filigree.views.handover.sarif import fingerprint
 from filigree.views.handover.shared import Handed, stamp
 from filigree.views.pages.plots import bars, inline, months
@@ -48,6 +49,12 @@ _CHUNK = 200
 _ALIKE = 3
 """More files than these, alike on a day, are told as one."""
 _NUMBERS = frozenset({"installed_size", "packages"})
+
+
+_KEYS = {
+    "auditor": "of the auditor",
+    "root": "the root's own: whoever owns it could have put them there",
+}
 
 
 class Cell(NamedTuple):
@@ -106,7 +113,7 @@ def audit_page(audit: Audit, made: Handed, words: PageWords = PLAIN) -> str:
     return environment.from_string(_kept("audit.html")).render(
         title=escaped(words.title or f"Audit of {audit.system.label or audit.system.root}"),
         reader=words.reader and escaped(words.reader), system=_facts_of(audit, made),
-        counts=[(one.value, counts.get(one, 0)) for one in Severity], new=audit.new is not None,
+        counts=[(one.value, counts.get(one, 0)) for one in Severity], earlier=_earlier(audit),
         sections=[_section(part, answer, audit) for part, answer in audit.parts.items()],
         gaps=[(escaped(gap.what), escaped(gap.why)) for gap in audit.gaps],
         style=style, script=script, script_hash=_hash(script),
@@ -163,6 +170,8 @@ def _section(part: AuditPart, answer: Answer[Any, Any], audit: Audit) -> PageSec
 
 
 def _facts(part: AuditPart, answer: Answer[Any, Any]) -> Iterator[tuple[str, str]]:
+    if part is AuditPart.FILES and answer.summary is not None:
+        yield from _asked_of_files(answer.summary)
     if part is not AuditPart.SYSTEM:
         return
     (one,) = answer.records
@@ -173,6 +182,22 @@ def _facts(part: AuditPart, answer: Answer[Any, Any]) -> Iterator[tuple[str, str
         text = _cell(name, getattr(one, name)).text
         if text:
             yield name.replace("_", " "), text
+
+
+def _asked_of_files(told: VerifySummary) -> Iterator[tuple[str, str]]:
+    """What was judged, with what it was held against."""
+    yield "judged", f"{told.paths:,} paths of {told.packages:,} packages"
+    yield "verdicts", _counted(told.verdicts)
+    yield "held against", _counted(told.paths_by_evidence)
+    yield "compared", ", ".join(one.value for one in told.compared)
+    yield "keys", _KEYS[told.keys_of]
+    if told.not_judged:
+        yield "packages not judged", escaped(_counted(told.not_judged))
+
+
+def _counted(counts: Mapping[Any, int]) -> str:
+    every = ((getattr(one, "value", one), count) for one, count in counts.items() if count)
+    return ", ".join(f"{name} {count:,}" for name, count in every)
 
 
 def _finding(one: Finding, audit: Audit) -> dict[str, Any]:
@@ -188,7 +213,23 @@ def _finding(one: Finding, audit: Audit) -> dict[str, Any]:
         "since": one.since and iso(one.since), "advice": escaped(one.advice),
         "explained": one.explained_by and escaped(one.explained_by),
         "waived": [escaped(told) for told in one.waived_by],
-        "is_new": audit.new is not None and identity_of(one) in audit.new,
+        "is_new": audit.earlier is not None and identity_of(one) in audit.earlier.new,
+    }  # fmt: skip
+
+
+def _earlier(audit: Audit) -> dict[str, Any] | None:
+    """What was found in an earlier state and is not found now."""
+    told = audit.earlier
+    if told is None:
+        return None
+    system = told.system
+    return {
+        "seen": f"{system.label or system.root}, {system.seen_at or 'as it is now'}",
+        "gone": [
+            (one.severity.value, escaped(one.title), escaped(one.rule), escaped(one.package or ""))
+            for one in told.gone
+        ],
+        "count": len(told.gone), "new": len(told.new),
     }  # fmt: skip
 
 

@@ -15,6 +15,8 @@ from filigree.views.text import escaped
 _ID = re.compile(r'\b(id="|url\(#|xlink:href="#|href="#)')
 _BARS = 12
 _INK, _BAR, _BAD = "#5c6b78", "#2f6f8f", "#b3261e"
+_AS_THE_PAGE = {_INK: "currentColor", _BAR: "var(--link)", _BAD: "var(--critical)"}
+"""A plot has the colours of the page that it stands in, light or dark."""
 _LONGEST = 24
 
 
@@ -87,7 +89,10 @@ def _svg(name: str, draw: Callable[[Any], None], high: float) -> str:
             figure.tight_layout(pad=0.4)
             out = io.BytesIO()
             figure.savefig(out, format="svg", metadata=NO_DATE["svg"], transparent=True)
-    return inline(out.getvalue().decode(), name)
+    made = inline(out.getvalue().decode(), name)
+    for colour, word in _AS_THE_PAGE.items():
+        made = made.replace(colour, word)
+    return made
 
 
 def inline(svg: str, name: str) -> str:

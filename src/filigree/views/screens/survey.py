@@ -28,12 +28,10 @@ _BAR = 30
 def screen(answer: Answer[Survey, SurveySummary], ink: Ink, options: ViewOptions) -> Iterator[str]:
     """What it is, how it stands, and what is biggest."""
     found = answer.records[0]
-    yield ink.paint(line(Piece(found.label or "A system that gives itself no name", Style.TITLE)))
-    yield ink.paint(
-        line(
-            f"{found.family} system, {found.architecture or 'any architecture'}, at {answer.system.root}"
-        )
-    )
+    called = Piece(found.label or "A system that gives itself no name", Style.TITLE)
+    yield from ink.flowed(line(called), 2)
+    kind = f"{found.family} system, {found.architecture or 'any architecture'}"
+    yield from ink.flowed(line(f"{kind}, at {answer.system.root}"), 2)
     if found.taken is not None:
         yield ""
         yield from _taken(found.taken, ink)

@@ -185,7 +185,11 @@ def _summary(answer: Answer[FileVerdict, VerifySummary], ink: Ink) -> Iterator[s
         yield from _all_well(answer, ink, verdicts)
     elif answer.interrupted:
         left = summary.paths_in_all - summary.paths
-        yield ink.paint(line(Piece(f"Interrupted: {left:,} paths were not reached.", Style.WARN)))
+        # What there was to judge is an estimate.
+        words = (
+            f"some {left:,} paths were not reached" if left > 0 else "not every path was reached"
+        )
+        yield ink.paint(line(Piece(f"Interrupted: {words}.", Style.WARN)))
 
 
 def _all_well(
