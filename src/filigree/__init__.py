@@ -18,11 +18,15 @@ _WHERE = {
     "System": "filigree.system",
     "FiligreeError": "filigree.model.errors",
     "Answer": "filigree.model.answer",
+    "Flow": "filigree.model.answer",
     "Filter": "filigree.questions.commands.census",
     "survey": "filigree.questions.commands.survey",
     "census": "filigree.questions.commands.census",
+    "census_flow": "filigree.questions.commands.census",
+    "Shape": "filigree.questions.commands.census",
     "dossier": "filigree.questions.commands.dossier",
     "contents": "filigree.questions.commands.contents",
+    "contents_flow": "filigree.questions.commands.contents",
     "owner": "filigree.questions.commands.owner",
     "needs": "filigree.questions.commands.needs",
     "needed_by": "filigree.questions.commands.needs",
@@ -68,13 +72,17 @@ __all__ = [*_WHERE, "__version__"]  # noqa: PLE0604 - the names are a table
 if TYPE_CHECKING:
     from filigree.access.roots import RootChoice as RootChoice
     from filigree.model.answer import Answer as Answer
+    from filigree.model.answer import Flow as Flow
     from filigree.model.errors import FiligreeError as FiligreeError
     from filigree.questions.asking.scopes import Scope as Scope
     from filigree.questions.commands.because import because as because
     from filigree.questions.commands.behind import behind as behind
     from filigree.questions.commands.census import Filter as Filter
+    from filigree.questions.commands.census import Shape as Shape
     from filigree.questions.commands.census import census as census
+    from filigree.questions.commands.census import census_flow as census_flow
     from filigree.questions.commands.contents import contents as contents
+    from filigree.questions.commands.contents import contents_flow as contents_flow
     from filigree.questions.commands.dossier import dossier as dossier
     from filigree.questions.commands.draw import draw as draw
     from filigree.questions.commands.groups import groups as groups

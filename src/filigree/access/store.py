@@ -31,6 +31,7 @@ class Filler(Generic[T]):
 
     def __init__(self, kind: type[Table[T]], path: str, where: str) -> None:
         self.gaps: list[Gap] = []
+        self.odd = False
         self._where = where
         self.connection = sqlite3.connect(path)
         self.connection.execute("PRAGMA journal_mode = OFF")
@@ -60,6 +61,7 @@ class Filler(Generic[T]):
         gaps = [(gap.what.removeprefix(self._where), gap.why) for gap in self.gaps]
         table.insert("gaps", 2, gaps)
         self.connection.execute("INSERT INTO whole VALUES (?, ?)", (count, table.odd))
+        self.odd = table.odd
         if table.odd:
             self.connection.text_factory = _as_text
         self.connection.commit()
@@ -109,6 +111,7 @@ class Store:
             self._report(Gap(f"{where}{place}", why))
         table = kind(kept)
         table.kept = True
+        table.odd = kept.text_factory is _as_text
         return table
 
     def forget(self, kind: type[Table[Any]], key: str) -> None:
@@ -144,7 +147,9 @@ class Store:
         broke = filler.run(items)
         for gap in (*filler.gaps, *((broke,) if broke else ())):
             self._report(gap)
-        return kind(filler.connection), broke is None
+        table = kind(filler.connection)
+        table.odd = filler.odd
+        return table, broke is None
 
 
 def _sweep(folder: str) -> None:

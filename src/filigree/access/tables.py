@@ -1,7 +1,7 @@
 """The tables that are kept of parsed indexes: how rows lie, and how they are asked for."""
 
 import sqlite3
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from typing import Any, ClassVar, Generic, NamedTuple, TypeVar
 
 from filigree.model.repositories import ListedPath, Offer
@@ -158,6 +158,21 @@ class OfferTable(Table[Offer]):
         else:
             rows = self._among(f"{query} WHERE id IN ({{}}) ORDER BY id", numbers)
         return map(KeptOffer._make, rows)
+
+    def by_name(self, chooses: Callable[[str], bool] | None = None) -> Iterator[KeptOffer]:
+        """Those whose name is chosen, or all, by name (as texts are compared), then by number."""
+        if chooses is not None:
+            named = sorted((name, number) for number, name in self.names() if chooses(name))
+        elif self.odd:
+            # Bytes that are no UTF-8 have another order than the signs that stand for them.
+            named = sorted((name, number) for number, name in self.names())
+        else:
+            rows = self.connection.execute(f"SELECT {_OFFER} FROM offers ORDER BY name, id")
+            yield from map(KeptOffer._make, rows)
+            return
+        query = f"SELECT {_OFFER} FROM offers WHERE id = ?"
+        for _, number in named:
+            yield from map(KeptOffer._make, self.connection.execute(query, (number,)))
 
     def called(self, names: Sequence[str]) -> Iterator[KeptOffer]:
         """Those of any of these names."""

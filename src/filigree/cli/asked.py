@@ -2,14 +2,11 @@
 
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from filigree.model.answer import Answer
+from filigree.model.answer import Answer, Flow
 from filigree.views.options import ViewOptions
 from filigree.views.render import Format
-
-if TYPE_CHECKING:
-    pass
 
 
 class When(StrEnum):
@@ -52,5 +49,5 @@ class Shared:
         return bool(self.subjects) and all(map(is_archive_name, self.subjects))
 
 
-Shown = tuple[Answer[Any, Any], ViewOptions]
-"""What a command returns: the answer, and how its view is to show it."""
+Shown = tuple[Answer[Any, Any] | Flow[Any, Any], ViewOptions]
+"""What a command returns: the answer, or its records as they come, and how its view is to show it."""

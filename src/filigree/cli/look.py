@@ -145,7 +145,7 @@ def census(
         from filigree.questions.commands.leftover import leftover as left_over
 
         return left_over(system, kinds_of(kinds) if kinds else None, leaf), NO_OPTIONS
-    from filigree.questions.commands.census import census
+    from filigree.questions.commands.census import Shape, census_flow
 
     wanted = Filter(
         patterns=tuple(patterns or ()),
@@ -157,10 +157,9 @@ def census(
         architectures=tuple(arch or ()),
         outsiders=outsiders,
     )
-    answer = census(
-        system, wanted, sort, reverse, limit, scope, sources, "impact" in (columns or "")
-    )
-    return answer, CensusOptions(count, _columns(columns))
+    shape = Shape(sort, reverse, limit, "impact" in (columns or ""))
+    flow = census_flow(system, wanted, shape, scope, sources)
+    return (flow.collected() if count else flow), CensusOptions(count, _columns(columns))
 
 
 @question
@@ -232,10 +231,10 @@ def contents(
     sources: RepositoryOptions,
 ) -> Shown:
     """Which files are in a package, by role."""
-    from filigree.questions.commands.contents import contents
+    from filigree.questions.commands.contents import contents_flow
 
-    answer = contents(system, map(typed_path, subjects), role or (), scope, sources)
-    return answer, ContentsOptions(tree, totals)
+    flow = contents_flow(system, map(typed_path, subjects), role or (), scope, sources)
+    return (flow.collected() if totals else flow), ContentsOptions(tree, totals)
 
 
 @question

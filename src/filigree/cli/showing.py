@@ -15,12 +15,12 @@ from filigree.access.roots import PLAIN, RootChoice
 from filigree.cli.asked import Shared, Shown, When
 from filigree.cli.files import cache_folder
 from filigree.cli.progress import LayerLine
-from filigree.model.answer import Answer
+from filigree.model.answer import Answer, Flow
 from filigree.model.errors import BadQuestion, NoSystem
 from filigree.system import System, open_system
 from filigree.views.options import VerifyOptions, ViewOptions
 from filigree.views.page import Ink
-from filigree.views.render import Format, render
+from filigree.views.render import FLOWING, Format, render, render_flow
 from filigree.views.text import escaped
 
 if TYPE_CHECKING:
@@ -40,9 +40,8 @@ def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
     if shared.held and any(map(_may_be_held, roots)):
         held = _held(shared, roots)
         if held is not None:
-            answer, options = ask(*held)
-            show(answer, shared, options)
-            return answer.exit_status
+            asked, options = ask(*held)
+            return show(asked, shared, options).exit_status
     line = LayerLine()
     try:
         system = open_system(shared.root, None, _here(shared.root), _choice(shared, line))
@@ -59,12 +58,12 @@ def answer_and_show(shared: Shared, ask: Callable[..., Shown]) -> int:
         system.say(f"the repositories, and the root's keys, are those of {shared.repos_of}")
     log.info("a %s system with %d packages on record", system.family.name, len(system.packages))
     if shared.other is None:
-        answer, options = ask(system)
+        asked, options = ask(system)
     else:
         other = open_system(shared.other, choice=_choice_of(shared.other))
         _judge_snapshot(other, shared)
-        answer, options = ask(system, other)
-    show(answer, shared, options)
+        asked, options = ask(system, other)
+    answer = show(asked, shared, options)
     _said(system)
     log.info("exit status %d", answer.exit_status)
     return answer.exit_status
@@ -161,10 +160,26 @@ def _here(root: str) -> str:
         return "/"
 
 
-def show(answer: Answer[Any, Any], shared: Shared, options: ViewOptions) -> None:
-    """Write the answer to standard output, and what belongs beside it to standard error."""
+def show(
+    asked: Answer[Any, Any] | Flow[Any, Any], shared: Shared, options: ViewOptions
+) -> Answer[Any, Any]:
+    """Write the answer to standard output, and what belongs beside it to standard error.
+
+    The answer comes back; of one whose records flowed by, without them.
+    """
     terminal = sys.stdout.isatty()
     form = shared.form or (Format.TABLE if terminal else Format.LINES)
+    if isinstance(asked, Flow):
+        if form in FLOWING:
+            _written(render_flow(asked, form, options))
+            _aside(asked.rest, form, options)
+            return asked.rest
+        asked = asked.collected()
+    _show(asked, form, shared, options)
+    return asked
+
+
+def _show(answer: Answer[Any, Any], form: Format, shared: Shared, options: ViewOptions) -> None:
     if isinstance(options, VerifyOptions) and options.quiet:
         return
     if not answer.records and form is Format.TABLE:
@@ -174,7 +189,7 @@ def show(answer: Answer[Any, Any], shared: Shared, options: ViewOptions) -> None
         _aside(answer, form, options)
         return
     lines = render(answer, form, ink_for(shared), options)
-    if form is Format.TABLE and terminal and not shared.no_pager:
+    if form is Format.TABLE and sys.stdout.isatty() and not shared.no_pager:
         _paged(lines)
     else:
         _written(lines)

@@ -1,6 +1,7 @@
 """An answer: the records that a question returns, and what must be said beside them."""
 
-from dataclasses import dataclass, field
+from collections.abc import Generator, Iterator
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Generic, NamedTuple, TypeVar
 
@@ -58,6 +59,49 @@ class Answer(Generic[R, S]):
         if self.bad_news or any(isinstance(gap, Alarm) for gap in self.gaps):
             return 1
         return 3 if self.gaps else 0
+
+
+class Flow(Generic[R, S]):
+    """An answer whose records come one after another, for they may be more than anybody should hold.
+
+    It can be gone through once. What is to be said beside the records stands when the last has passed.
+    The first is looked for at once: what makes the whole question a bad one is raised here.
+    """
+
+    def __init__(
+        self, question: str, system: SystemLabel, records: Generator[R, None, Answer[R, S]]
+    ) -> None:
+        self.question = question
+        self.system = system
+        self._records = records
+        self._rest: Answer[R, S] | None = None
+        try:
+            self._first = [next(records)]
+        except StopIteration as end:
+            self._first = []
+            self._rest = end.value
+
+    def __iter__(self) -> Iterator[R]:
+        first, self._first = self._first, []
+        yield from first
+        if self._rest is None:
+            self._rest = yield from self._records
+
+    @property
+    def rest(self) -> Answer[R, S]:
+        """The answer without its records. Raises ValueError before the last of them has passed."""
+        if self._rest is None:
+            raise ValueError("not all of its records have passed")
+        return self._rest
+
+    def collected(self) -> Answer[R, S]:
+        """The answer with its records, where none of them has passed yet."""
+        records = list(self)
+        return replace(self.rest, records=records)
+
+    def passing(self) -> "Answer[R, S]":
+        """An answer whose records are those that pass, for what only goes through them once."""
+        return Answer(self.question, self.system, self, None)  # type: ignore[arg-type]
 
 
 def moment_of(seconds: int | None) -> datetime | None:

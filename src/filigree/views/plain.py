@@ -11,7 +11,7 @@ from enum import Enum
 from operator import attrgetter
 from typing import Any
 
-from filigree.model.answer import SCHEMA, Answer, iso
+from filigree.model.answer import SCHEMA, Answer, Flow, iso
 from filigree.model.files import Kind, Role
 from filigree.views.text import decodable, escaped
 
@@ -22,7 +22,7 @@ def json_object(answer: Answer[Any, Any]) -> dict[str, Any]:
     return {**_head(answer), "records": records, **_tail(answer)}
 
 
-def _head(answer: Answer[Any, Any]) -> dict[str, Any]:
+def _head(answer: Answer[Any, Any] | Flow[Any, Any]) -> dict[str, Any]:
     system = answer.system
     return {
         "schema": SCHEMA,
@@ -46,10 +46,25 @@ def _tail(answer: Answer[Any, Any]) -> dict[str, Any]:
 def json_text(answer: Answer[Any, Any]) -> Iterator[str]:
     """The answer as one JSON object, a record a line; each is put into words when its turn comes."""
     yield _json(_head(answer))[:-1] + ', "records": ['
-    last = len(answer.records) - 1
-    for at, record in enumerate(answer.records):
-        yield _json(plain(record)) + ("," if at < last else "")
+    yield from _json_records(answer.records)
     yield "], " + _json(_tail(answer))[1:]
+
+
+def json_flow(flow: Flow[Any, Any]) -> Iterator[str]:
+    """As `json_text`, of records that pass."""
+    yield _json(_head(flow))[:-1] + ', "records": ['
+    yield from _json_records(flow)
+    yield "], " + _json(_tail(flow.rest))[1:]
+
+
+def _json_records(records: Iterable[Any]) -> Iterator[str]:
+    before: str | None = None
+    for record in records:
+        if before is not None:
+            yield before + ","
+        before = _json(plain(record))
+    if before is not None:
+        yield before
 
 
 def jsonl_text(answer: Answer[Any, Any]) -> Iterator[str]:

@@ -5,7 +5,7 @@ from enum import StrEnum
 from importlib import import_module
 from typing import Any, cast
 
-from filigree.model.answer import Answer
+from filigree.model.answer import Answer, Flow
 from filigree.views.options import (
     CensusOptions,
     CompareOptions,
@@ -23,7 +23,7 @@ from filigree.views.options import (
     ViewOptions,
 )
 from filigree.views.page import Ink
-from filigree.views.plain import csv_text, json_text, jsonl_text, lines_text
+from filigree.views.plain import csv_text, json_flow, json_text, jsonl_text, lines_text
 from filigree.views.screens.protocol import Screen
 from filigree.views.screens.words import gap_lines
 
@@ -107,6 +107,22 @@ class Format(StrEnum):
 
 TEXTS = tuple(form for form in Format if form is not Format.PARQUET)
 """The forms that are text: a table of columns is bytes, and made by `handover.parquet`."""
+
+
+FLOWING = (Format.LINES, Format.JSON, Format.JSONL, Format.CSV)
+"""The forms that are written as records come; a table for people has to know how wide they are."""
+
+
+def render_flow(
+    flow: Flow[Any, Any], form: Format, options: ViewOptions | None = None
+) -> Iterator[str]:
+    """An answer's lines of text while its records pass. Raises ValueError for a form that has to have
+    seen them all."""
+    if form not in FLOWING:
+        raise ValueError(f"{form.value} is written of all records at once")
+    if form is Format.JSON:
+        return json_flow(flow)
+    return render(flow.passing(), form, Ink(False, 0), options)
 
 
 def render(

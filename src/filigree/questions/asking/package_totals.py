@@ -3,7 +3,7 @@
 from collections import Counter
 from collections.abc import Iterable
 
-from filigree.model.package import Package
+from filigree.model.package import Package, Reason, State
 
 
 def total_size(packages: Iterable[Package]) -> int:
@@ -13,10 +13,19 @@ def total_size(packages: Iterable[Package]) -> int:
 
 def by_state(packages: Iterable[Package]) -> dict[str, int]:
     """How many packages are in each state, the most frequent first."""
-    return {state.value: count for state, count in Counter(p.state for p in packages).most_common()}
+    return states_told(Counter(p.state for p in packages))
+
+
+def states_told(counts: Counter[State]) -> dict[str, int]:
+    """States by the words for them, the most frequent first."""
+    return {state.value: count for state, count in counts.most_common()}
 
 
 def by_reason(packages: Iterable[Package]) -> dict[str, int]:
     """How many packages were chosen, and how many came as dependencies."""
-    counts = Counter(p.reason.value if p.reason else "unknown" for p in packages)
-    return dict(counts.most_common())
+    return reasons_told(Counter(p.reason for p in packages))
+
+
+def reasons_told(counts: Counter[Reason | None]) -> dict[str, int]:
+    """Reasons by the words for them, the most frequent first."""
+    return {reason.value if reason else "unknown": count for reason, count in counts.most_common()}

@@ -1,17 +1,21 @@
 """What is installed: filtered, sorted, counted, totalled."""
 
 import fnmatch
+import heapq
 import re
-from collections.abc import Callable, Sequence
+from collections import Counter
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
+from itertools import groupby
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from filigree.model.answer import Answer
+from filigree.model.answer import Answer, Flow
 from filigree.model.package import Package, Reason, State
 from filigree.questions.asking.package_rows import PackageRow, package_row
-from filigree.questions.asking.package_totals import by_reason, by_state, total_size
+from filigree.questions.asking.package_totals import reasons_told, states_told
 from filigree.questions.asking.scopes import Scope
 from filigree.questions.asking.searching import Search
 from filigree.questions.asking.silence import WHY_INSTALLED, report_silence
@@ -94,40 +98,142 @@ def census(
     tells how many packages stand on it: of what is installed for what is, of what is offered for what is
     offered. Raises BadQuestion where a pattern does not parse.
     """
+    shape = Shape(order, reverse, limit, impact)
+    return census_flow(system, wanted, shape, scope, options).collected()
+
+
+class Shape(NamedTuple):
+    """In which order, and how many at most; and whether each tells how many packages stand on it."""
+
+    order: Order = Order.NAME
+    reverse: bool = False
+    limit: int | None = None
+    impact: bool = False
+
+
+BY_NAME = Shape()
+
+
+def census_flow(
+    system: System,
+    wanted: Filter = Filter(),
+    shape: Shape = BY_NAME,
+    scope: Scope = Scope.INSTALLED,
+    options: RepositoryOptions = EVERYTHING,
+) -> Flow[PackageRow, CensusSummary]:
+    """As `census`; sorted by name the packages come as they are read, and none of them is held."""
     search = Search(insensitive=False)
     names = name_filter(wanted.patterns, wanted.match, search) if wanted.patterns else None
-    found = _found(system, wanted, names, scope, options, order is Order.IMPACT or impact)
-    passing = [p for p in found.packages if _passes(p, wanted)]
-    if search.gap is not None:
-        system.report(search.gap)
-    rest = [p for p in passing if p.state.present or p.state is State.AVAILABLE or wanted.states]
-    rest.sort(key=lambda p: (p.name, p.architecture))
-    key = _ORDERS.get(order) or (lambda p: found.impact_of(p) or 0)
-    rest.sort(key=key, reverse=reverse is (order in (Order.NAME, Order.SECTION)))
-    shown = rest if limit is None else rest[:limit]
+    rows = _rows(system, wanted, _Asked(search, names, shape, scope, options))
+    return Flow("census", system.system_label, rows)
+
+
+class _Asked(NamedTuple):
+    """What is asked beside the filter; `names` is None where every name is wanted."""
+
+    search: Search
+    names: Callable[[str], bool] | None
+    shape: Shape
+    scope: Scope
+    options: RepositoryOptions
+
+
+def _rows(
+    system: System, wanted: Filter, asked: _Asked
+) -> Generator[PackageRow, None, Answer[PackageRow, CensusSummary]]:
+    total = _PackageTotals(asked.scope)
+    limit = asked.shape.limit
+    with _found(system, wanted, asked) as found:
+        for offer in _in_order(total.passing(found.offers, wanted), asked.shape, found):
+            shown = limit is None or total.shown < limit
+            total.add(offer.package, shown)
+            if shown:
+                yield package_row(offer.package, offer.by, found.impact_of(offer.package))
+    if asked.search.gap is not None:
+        system.report(asked.search.gap)
     untold = False
-    if wanted.reason is not None or any(package.state.present for package in shown):
+    if wanted.reason is not None or total.present:
         untold = report_silence(system, "reason", WHY_INSTALLED) and wanted.reason is not None
-    asked = wanted != Filter() or bool(options.repositories)
+    narrowed = wanted != Filter() or bool(asked.options.repositories)
     return Answer(
         "census",
         system.system_label,
-        [package_row(p, found.offered_by(p), found.impact_of(p)) for p in shown],
-        CensusSummary(
-            count=len(rest),
-            shown=len(shown),
-            installed_size=total_size(rest),
-            states=by_state(rest),
-            reasons=by_reason(rest),
-            held=sum(p.held for p in rest),
-            configuration_left=len(passing) - len(rest),
-            scope=scope,
-        ),
+        [],
+        total.summary(),
         system.gaps,
         list(found.notes),
         # That there are no outsiders is no bad news.
-        bad_news=bool(found.notes) or (not rest and asked and not wanted.outsiders and not untold),
+        bad_news=bool(found.notes)
+        or (not total.count and narrowed and not wanted.outsiders and not untold),
     )
+
+
+class _Offer(NamedTuple):
+    """A package, and who offers this very version of it; None where nobody was asked."""
+
+    package: Package
+    by: list[str] | None = None
+
+
+class _PackageTotals:
+    """What the packages come to, counted as they pass."""
+
+    def __init__(self, scope: Scope) -> None:
+        self.count = 0
+        self.shown = 0
+        self.present = False
+        """Whether any that was shown is on the disk."""
+        self._scope = scope
+        self._size = 0
+        self._held = 0
+        self._left = 0
+        self._states: Counter[State] = Counter()
+        self._reasons: Counter[Reason | None] = Counter()
+
+    def passing(self, offers: Iterable[_Offer], wanted: Filter) -> Iterator[_Offer]:
+        """Those that the filter lets through, and of which there is more than configuration."""
+        for offer in offers:
+            if not _passes(offer.package, wanted):
+                continue
+            state = offer.package.state
+            if state.present or state is State.AVAILABLE or wanted.states:
+                yield offer
+            else:
+                self._left += 1
+
+    def add(self, package: Package, shown: bool) -> None:
+        """Count one more, which is shown or is not."""
+        self.count += 1
+        self._size += package.installed_size or 0
+        self._held += package.held
+        self._states[package.state] += 1
+        self._reasons[package.reason] += 1
+        if shown:
+            self.shown += 1
+            self.present = self.present or package.state.present
+
+    def summary(self) -> CensusSummary:
+        """What they came to."""
+        return CensusSummary(
+            count=self.count,
+            shown=self.shown,
+            installed_size=self._size,
+            states=states_told(self._states),
+            reasons=reasons_told(self._reasons),
+            held=self._held,
+            configuration_left=self._left,
+            scope=self._scope,
+        )
+
+
+def _in_order(offers: Iterator[_Offer], shape: Shape, found: "_Found") -> Iterable[_Offer]:
+    """The packages in the order that is wanted; by name they come as they are."""
+    order, reverse = shape.order, shape.reverse
+    if order is Order.NAME and not reverse:
+        return offers
+    key = _ORDERS.get(order) or (lambda p: found.impact_of(p) or 0)
+    backwards = reverse is (order in (Order.NAME, Order.SECTION))
+    return sorted(offers, key=lambda offer: key(offer.package), reverse=backwards)
 
 
 _Identity = tuple[str, str, str]
@@ -137,72 +243,86 @@ def _identity(package: Package) -> _Identity:
     return package.name, package.architecture, package.version
 
 
+def _name(package: Package) -> str:
+    return package.name
+
+
+def _place(offer: _Offer) -> tuple[str, str]:
+    return offer.package.name, offer.package.architecture
+
+
 class _Found(NamedTuple):
-    """The packages of a scope, before they are filtered, and what is known of them beside their records.
+    """The packages of a scope by name and architecture, before they are filtered."""
 
-    `offered` tells who offers each very version, None where no repository was asked.
-    """
-
-    packages: list[Package]
-    offered: dict[_Identity, list[str]] | None = None
+    offers: Iterable[_Offer]
     impacts: dict[_Identity, int] | None = None
     notes: tuple[str, ...] = ()
-
-    def offered_by(self, package: Package) -> list[str] | None:
-        """Who offers this very version; None where nobody was asked."""
-        return None if self.offered is None else self.offered.get(_identity(package), [])
 
     def impact_of(self, package: Package) -> int | None:
         """How many packages stand on one; None where that was not asked."""
         return None if self.impacts is None else self.impacts.get(_identity(package), 0)
 
 
-def _found(
-    system: System,
-    wanted: Filter,
-    names: Callable[[str], bool] | None,
-    scope: Scope,
-    options: RepositoryOptions,
-    impact: bool,
-) -> _Found:
-    """The packages of a scope whose name is wanted."""
+@contextmanager
+def _found(system: System, wanted: Filter, asked: _Asked) -> Iterator[_Found]:
+    """The packages of a scope whose name is wanted, while the indexes are open."""
+    names, scope, options = asked.names, asked.scope, asked.options
+    impact = asked.shape.impact or asked.shape.order is Order.IMPACT
     recorded = [p for p in system.packages if names is None or names(p.name)]
     if scope is Scope.INSTALLED and not wanted.outsiders and not options.repositories:
-        return _Found(recorded, impacts=_installed_impacts(system) if impact else None)
+        yield _Found(_unasked(recorded), _installed_impacts(system) if impact else None)
+        return
     from filigree.questions.offers.catalogue import open_catalogue
 
     with open_catalogue(system, options) as catalogue:
         impacts = _impacts(system, catalogue, scope) if impact else None
+        offers: Iterable[_Offer]
         if wanted.outsiders:
             known = catalogue.known(p.name for p in recorded)
             # Without any index that may be believed nothing can be told to be offered by nobody.
             unknown = [p for p in recorded if p.name not in known and not catalogue.empty]
-            return _Found(unknown, {}, impacts, tuple(catalogue.notes))
-        first, offered = _offers(catalogue, names)
-        here = {_identity(p) for p in recorded if p.state.present}
-        packages = list(first.values())
-        if scope is Scope.INSTALLED:
-            packages = recorded
-        elif scope is Scope.ANY:
-            packages = recorded + [p for key, p in first.items() if key not in here]
-        if options.repositories and scope is not Scope.AVAILABLE:
-            packages = [p for p in packages if offered.get(_identity(p))]
-        return _Found(packages, offered, impacts, tuple(catalogue.notes))
+            offers = sorted((_Offer(p, []) for p in unknown), key=_place)
+        else:
+            offers = _offers(recorded, catalogue, names, scope)
+            if options.repositories and scope is not Scope.AVAILABLE:
+                offers = (offer for offer in offers if offer.by)
+        yield _Found(offers, impacts, tuple(catalogue.notes))
+
+
+def _unasked(packages: Iterable[Package]) -> list[_Offer]:
+    return sorted(map(_Offer, packages), key=_place)
 
 
 def _offers(
-    catalogue: "Catalogue", names: Callable[[str], bool] | None
-) -> tuple[dict[_Identity, Package], dict[_Identity, list[str]]]:
-    """What is offered of some names, or all: the first offer of each build, and who offers it."""
-    offered: dict[_Identity, list[str]] = {}
-    first: dict[_Identity, Package] = {}
-    for package in catalogue.packages(names):
-        key = _identity(package)
-        first.setdefault(key, package)
-        by = offered.setdefault(key, [])
-        if package.repository and package.repository not in by:
-            by.append(package.repository)
-    return first, offered
+    recorded: Sequence[Package],
+    catalogue: "Catalogue",
+    names: Callable[[str], bool] | None,
+    scope: Scope,
+) -> Iterator[_Offer]:
+    """What is on record, what is offered, or both, by name; and who offers each very version."""
+    if scope is Scope.INSTALLED:
+        names = frozenset(map(_name, recorded)).__contains__
+    offered = ((p, True) for p in catalogue.by_name(names))
+    here = ((p, False) for p in sorted(recorded if scope is not Scope.AVAILABLE else (), key=_name))
+    merged = heapq.merge(here, offered, key=lambda one: one[0].name)
+    for _, group in groupby(merged, key=lambda one: one[0].name):
+        # Of one name there are few.
+        by: dict[_Identity, list[str]] = {}
+        mine: list[Package] = []
+        first: dict[_Identity, Package] = {}
+        for package, is_offer in group:
+            if not is_offer:
+                mine.append(package)
+                continue
+            key = _identity(package)
+            first.setdefault(key, package)
+            known = by.setdefault(key, [])
+            if package.repository and package.repository not in known:
+                known.append(package.repository)
+        present = {_identity(p) for p in mine if p.state.present}
+        others = first if scope is not Scope.INSTALLED else ()
+        mine += (first[key] for key in others if key not in present)
+        yield from sorted((_Offer(p, by.get(_identity(p), [])) for p in mine), key=_place)
 
 
 def _installed_impacts(system: System) -> dict[_Identity, int]:

@@ -1,11 +1,11 @@
 """Which files are in a package, by role."""
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Generator, Iterable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
-from filigree.model.answer import Answer, Gap
+from filigree.model.answer import Answer, Flow, Gap
 from filigree.model.errors import AccessError
 from filigree.model.files import Aspect, FileRecord, Kind, Observation, Role
 from filigree.model.package import Package, State
@@ -75,11 +75,36 @@ def contents(
     `observed` of the summary names those. Bad news where a path of an archive would lead elsewhere. Of
     what is only offered the indexes of paths tell; one that was never fetched is a gap.
     """
+    return contents_flow(system, subjects, roles, scope, options).collected()
+
+
+def contents_flow(
+    system: System,
+    subjects: Iterable[str],
+    roles: Iterable[Role] = (),
+    scope: Scope = Scope.INSTALLED,
+    options: RepositoryOptions = EVERYTHING,
+) -> Flow[Content, ContentsSummary]:
+    """As `contents`; the paths come as they are read, and none of them is held."""
+    rows = _flowing(system, subjects, frozenset(roles), scope, options)
+    return Flow("contents", system.system_label, rows)
+
+
+_Flowing = Generator[Content, None, Answer[Content, ContentsSummary]]
+
+
+def _flowing(
+    system: System,
+    subjects: Iterable[str],
+    wanted: frozenset[Role],
+    scope: Scope,
+    options: RepositoryOptions,
+) -> _Flowing:
     with looking(system, scope, options) as lookup:
         matched = match_subjects(system, subjects, lookup)
         if lookup.offered is not None:
             _report_untold(system, lookup.offered, matched.packages)
-        return _answer(system, matched, frozenset(roles), lookup)
+        return (yield from _passing(system, matched, wanted, lookup))
 
 
 def _report_untold(system: System, offered: "Catalogue", packages: Iterable[Package]) -> None:
@@ -90,45 +115,52 @@ def _report_untold(system: System, offered: "Catalogue", packages: Iterable[Pack
             system.report(Gap(f"the paths of {package.label}", why))
 
 
-def _answer(
-    system: System, matched: Matched, wanted: frozenset[Role], lookup: Lookup
-) -> Answer[Content, ContentsSummary]:
-    rows = [
-        row
-        for package in matched.packages
-        for row in _rows(lookup, package)
-        if not wanted or row.role in wanted
-    ]
-    escapes = sum(row.escape is not None for row in rows)
+def _passing(system: System, matched: Matched, wanted: frozenset[Role], lookup: Lookup) -> _Flowing:
+    total = _RoleTotals()
+    escapes = 0
+    for package in matched.packages:
+        for row in _rows(lookup, package):
+            if not wanted or row.role in wanted:
+                total.add(row)
+                escapes += row.escape is not None
+                yield row
     notes = [*lookup.notes, *map(str, matched.unmatched)]
+    paths = total.counts.total()
     return Answer(
         "contents",
         system.system_label,
-        rows,
+        [],
         ContentsSummary(
             packages=len(matched.packages),
-            paths=len(rows),
-            size=sum(row.size or 0 for row in rows if row.kind is Kind.FILE),
-            roles=totals(rows),
+            paths=paths,
+            size=total.sizes.total(),
+            roles=total.told(),
             observed=_observed(system, matched.packages),
             escapes=escapes,
             scope=lookup.scope,
         ),
         system.gaps,
         notes,
-        bad_news=bool(notes or escapes) or (bool(wanted) and not rows),
+        bad_news=bool(notes or escapes) or (bool(wanted) and not paths),
     )
 
 
-def totals(rows: Iterable[Content]) -> dict[str, RoleTotal]:
-    """How many paths of each role, and the bytes in their files; most paths first."""
-    counts: Counter[Role] = Counter()
-    sizes: Counter[Role] = Counter()
-    for row in rows:
-        counts[row.role] += 1
-        if row.kind is Kind.FILE:
-            sizes[row.role] += row.size or 0
-    return {r.value: RoleTotal(n, sizes[r]) for r, n in counts.most_common()}
+class _RoleTotals:
+    """How many paths of each role, and the bytes in their files, counted as they pass."""
+
+    def __init__(self) -> None:
+        self.counts: Counter[Role] = Counter()
+        self.sizes: Counter[Role] = Counter()
+
+    def add(self, row: Content) -> None:
+        """Count one more."""
+        self.counts[row.role] += 1
+        if row.kind is Kind.FILE and row.size:
+            self.sizes[row.role] += row.size
+
+    def told(self) -> dict[str, RoleTotal]:
+        """What they come to, those with most paths first."""
+        return {r.value: RoleTotal(n, self.sizes[r]) for r, n in self.counts.most_common()}
 
 
 def _observed(system: System, packages: Iterable[Package]) -> list[str]:

@@ -4,10 +4,12 @@ The same row of an index is always the same package. What repositories tell of p
 advisories and groups, is asked of `paths` and `notices`; the records of a package of `records`.
 """
 
+import heapq
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from functools import cached_property
+from itertools import repeat
 from typing import NamedTuple
 
 from filigree.access.tables import KeptOffer, keyed
@@ -90,6 +92,19 @@ class Catalogue:
                 continue
             numbers = [number for number, name in table.names() if chooses(name)]
             yield from self._each(at, table.offers(numbers))
+
+    def by_name(self, chooses: Callable[[str], bool] | None = None) -> Iterator[Package]:
+        """As `packages`, in the order of names; of one name in the order of indexes and their rows."""
+        package_of = self.indexes.sources.package
+        flows = [
+            zip(table.by_name(chooses), repeat(repository.identity))
+            for repository, table in self.indexes.tables
+        ]
+        # Nothing is kept: of these there are tens of thousands.
+        for offer, identity in heapq.merge(*flows, key=lambda row: row[0].name):
+            package = package_of(offer.record, identity, chooses is None)
+            if package is not None:
+                yield package
 
     def called(self, names: Iterable[str]) -> list[Package]:
         """Every offer of these names."""
