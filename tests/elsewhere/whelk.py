@@ -415,7 +415,7 @@ class Sources(IndexReader):
     def __init__(self, database: Database, judging: Judging) -> None:
         super().__init__(
             database.tree, database.report, Configured(database.tree, database.report, judging),
-            judging.copies,
+            judging,
         )  # fmt: skip
 
     @cached_property

@@ -21,7 +21,7 @@ from filigree.access.tables import BATCH, T, Table, _as_text
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, words_of
 
-VERSION = 8
+VERSION = 9
 _UNUSED = 90 * 86400
 """After so many seconds without being asked a table is taken away."""
 
@@ -55,6 +55,7 @@ class Filler(Generic[T]):
                 break
             table.fill(batch)
             count += len(batch)
+        table.end()
         self.connection.executescript(self._kind.finish)
         self.connection.execute("CREATE TABLE whole (count, odd)")
         self.connection.execute("CREATE TABLE gaps (place, why)")
@@ -170,7 +171,7 @@ def _opened(kind: type[Table[Any]], path: str) -> sqlite3.Connection | None:
     try:
         connection = sqlite3.connect(f"file:{_quoted(path)}?mode=ro", uri=True)
         count, odd = connection.execute("SELECT count, odd FROM whole").fetchone()
-        (there,) = connection.execute(f"SELECT max(rowid) FROM {kind.counted}").fetchone()
+        (there,) = connection.execute(f"SELECT {kind.counted}").fetchone()
     except (sqlite3.Error, TypeError, ValueError):
         return None
     if odd:

@@ -4,7 +4,7 @@ import sqlite3
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from typing import Any, ClassVar, Generic, NamedTuple, TypeVar
 
-from filigree.model.repositories import ListedPath, Offer
+from filigree.model.repositories import Offer
 
 BATCH = 2000
 
@@ -19,6 +19,7 @@ class Table(Generic[T]):
     layout: ClassVar[str]
     finish: ClassVar[str] = ""
     counted: ClassVar[str]
+    """What counts the items that are kept, as far as they were not taken away: a part of a query."""
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self.connection = connection
@@ -30,6 +31,9 @@ class Table(Generic[T]):
     def fill(self, items: list[T]) -> None:
         """Add a batch of what was read."""
         raise NotImplementedError
+
+    def end(self) -> None:
+        """Add what is left, after the last batch."""
 
     def close(self) -> None:
         self.connection.close()
@@ -52,8 +56,9 @@ class Table(Generic[T]):
                 return
             except UnicodeEncodeError:
                 self.odd = True
-                odd = [_as_bytes(value) for value in rows[drawn - 1]]
-                marks = ["CAST(? AS TEXT)" if isinstance(v, bytes) else "?" for v in odd]
+                row = rows[drawn - 1]
+                odd = [_as_bytes(value) for value in row]
+                marks = ["CAST(? AS TEXT)" if isinstance(v, str) else "?" for v in row]
                 self.connection.execute(f"INSERT INTO {table} VALUES ({', '.join(marks)})", odd)
 
     def ask(self, query: str, *values: Any) -> Iterator[Any]:
@@ -117,7 +122,7 @@ class OfferTable(Table[Offer]):
     finish = (
         "CREATE INDEX offer_names ON offers (name); CREATE INDEX other_names ON named (name, kind);"
     )
-    counted = "offers"
+    counted = "max(rowid) FROM offers"
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         super().__init__(connection)
@@ -216,78 +221,12 @@ def _no_wildcards(text: str) -> str:
     return text.replace("\\", "\\\\").replace("%", r"\%").replace("_", r"\_")
 
 
-class PathTable(Table[ListedPath]):
-    """Which package holds which path."""
-
-    kind = "paths"
-    layout = (
-        "CREATE TABLE folders (id INTEGER PRIMARY KEY, path);"
-        "CREATE TABLE holders (id INTEGER PRIMARY KEY, holder);"
-        "CREATE TABLE paths (name, folder, holder, kind);"
-    )
-    finish = (
-        "CREATE INDEX path_names ON paths (name); CREATE INDEX path_holders ON paths (holder);"
-        "CREATE INDEX holder_names ON holders (holder);"
-    )
-    counted = "paths"
-
-    def __init__(self, connection: sqlite3.Connection) -> None:
-        super().__init__(connection)
-        self._folders: dict[str, int] = {}
-        self._holders: dict[str, int] = {}
-
-    def fill(self, items: list[ListedPath]) -> None:
-        folders, holders = self._folders, self._holders
-        new_folders: list[tuple[int, str]] = []
-        new_holders: list[tuple[int, str]] = []
-        rows = []
-        for path, holder, kind in items:
-            folder, _, name = path.rpartition("/")
-            place = folders.get(folder)
-            if place is None:
-                place = folders[folder] = len(folders)
-                new_folders.append((place, folder))
-            whose = holders.get(holder)
-            if whose is None:
-                whose = holders[holder] = len(holders)
-                new_holders.append((whose, holder))
-            rows.append((name, place, whose, kind))
-        self.insert("folders", 2, new_folders)
-        self.insert("holders", 2, new_holders)
-        self.insert("paths", 4, rows)
-
-    _ROWS = (
-        "SELECT folders.path || '/' || name, holders.holder, kind FROM paths "
-        "JOIN folders ON folders.id = folder JOIN holders ON holders.id = paths.holder WHERE "
-    )
-
-    def at(self, path: str) -> list[ListedPath]:
-        """What holds a path."""
-        folder, _, name = path.rpartition("/")
-        query = f"{self._ROWS} name = ? AND folders.path = ?"
-        return [ListedPath(*row) for row in self.ask(query, name, folder)]
-
-    def named(self, name: str) -> list[ListedPath]:
-        """The paths whose last part is a name."""
-        return [ListedPath(*row) for row in self.ask(f"{self._ROWS} name = ?", name)]
-
-    def glob(self, pattern: str) -> Iterator[ListedPath]:
-        """The paths that a glob matches: `*` and `?` match a slash too."""
-        query = f"{self._ROWS} folders.path || '/' || name GLOB ?"
-        return (ListedPath(*row) for row in self.ask(query, pattern))
-
-    def held_by(self, holder: str) -> list[ListedPath]:
-        """The paths that a package holds."""
-        query = f"{self._ROWS} holders.holder = ?"
-        return [ListedPath(*row) for row in self.ask(query, holder)]
-
-
 class KeyedTable(Table[tuple[str, str]]):
     """Texts by a key, in the order of the index; a key may have several."""
 
     layout = "CREATE TABLE texts (id INTEGER PRIMARY KEY, key, text);"
     finish = "CREATE INDEX text_keys ON texts (key);"
-    counted = "texts"
+    counted = "max(rowid) FROM texts"
 
     def fill(self, items: list[tuple[str, str]]) -> None:
         self.insert("texts (key, text)", 2, items)
@@ -305,7 +244,7 @@ class BlobTable(Table[tuple[str, bytes]]):
 
     kind = "blobs"
     layout = "CREATE TABLE blobs (name, data);"
-    counted = "blobs"
+    counted = "max(rowid) FROM blobs"
 
     def fill(self, items: list[tuple[str, bytes]]) -> None:
         self.insert("blobs", 2, items)

@@ -34,7 +34,7 @@ class ArchSources(IndexReader):
 
     def __init__(self, database: ArchDatabase, judging: Judging) -> None:
         configured = database.repositories(judging)
-        super().__init__(database.tree, database.report, configured, judging.copies)
+        super().__init__(database.tree, database.report, configured, judging)
         self._configured = configured
 
     def digest_of(self, file: IndexFile) -> str | None:

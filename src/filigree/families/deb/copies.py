@@ -2,14 +2,18 @@
 
 import hashlib
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from functools import lru_cache
 from typing import NamedTuple
 
 from filigree.access.trees.protocol import Tree
-from filigree.families.protocol import Report
-from filigree.families.shared.indexes import LargerThanPromised, unpacked_pieces
+from filigree.families.protocol import Remembered, Report, found_anew
+from filigree.families.shared.indexes import (
+    LargerThanPromised,
+    found_by_unpacking,
+    packed_digest,
+)
 from filigree.families.shared.looking import names_in
 from filigree.formats.damage import Damage
 from filigree.formats.deb.release import Release, read_release
@@ -83,6 +87,7 @@ class Copies:
         report: Report,
         now: datetime,
         allowed: Callable[[Source], list[Key]],
+        remembered: Remembered = found_anew,
         own: bool = False,
     ) -> None:
         self._tree = tree
@@ -90,6 +95,7 @@ class Copies:
         self._report = report
         self._now = now
         self._allowed = allowed
+        self._remembered = remembered
         self.own = own
         self._names = frozenset(names_in(tree, folder or "/", report))
         self._signed = lru_cache(maxsize=None)(self._read_signed)
@@ -179,17 +185,25 @@ class Copies:
         """Size, packages, whether it is what was promised, what is to be said of that, the digest."""
         path, promised = file.path, file.digest
         algorithm = (promised or "sha256").partition(":")[0]
-        digest = hashlib.new(algorithm, usedforsecurity=False)
-        count, tail = 0, b"\n"
-        try:
-            size = self._tree.observe(path).size
-            if not file.inner:
-                digest.update(b"".join(self._tree.pieces(path)))
-            for piece in unpacked_pieces(self._tree, path, file.size):
-                if file.inner:
-                    digest.update(piece)
+
+        def both(pieces: Iterator[bytes]) -> str:
+            digest = hashlib.new(algorithm, usedforsecurity=False)
+            count, tail = 0, b"\n"
+            for piece in pieces:
+                digest.update(piece)
                 count += (tail + piece).count(b"\nPackage:")
                 tail = piece[-8:]
+            return f"{algorithm}:{digest.hexdigest()} {count}"
+
+        try:
+            size = self._tree.observe(path).size
+            told = found_by_unpacking(
+                self._tree, file, self._remembered, f"{algorithm}-packages", both
+            )
+            found, _, number = told.partition(" ")
+            count = int(number)
+            if not file.inner:
+                found = packed_digest(self._tree, path, algorithm)
         except AccessError as error:
             self._report(Gap(path, error.what))
             return 0, None, None, "it cannot be read", None
@@ -198,7 +212,6 @@ class Copies:
         except UnpackError as error:
             self._report(Gap(path, str(error)))
             return size, None, False, "it cannot be unpacked", None
-        found = f"{algorithm}:{digest.hexdigest()}"
         if promised is None:
             return size, count, None, "the signed file does not speak of it", found
         if promised != found:

@@ -42,16 +42,16 @@ class DebRepositories:
     def __init__(
         self, tree: Tree, report: Report, architectures: list[str], judging: Judging
     ) -> None:
-        now, keyring, own = judging
+        now, keyring, own, remembered = judging
         self._tree = tree
         self._report = report
         self._architectures = architectures
         self._now = now
         self._keys = Keys(tree, report, keyring)
-        self._root = Copies(tree, places.LISTS, report, now, self._allowed)
+        self._root = Copies(tree, places.LISTS, report, now, self._allowed, remembered)
         self._fetched = None
         if own.copies is not None:
-            self._fetched = Copies(own.copies, "", report, now, self._allowed, own=True)
+            self._fetched = Copies(own.copies, "", report, now, self._allowed, remembered, own=True)
         self._addresses = own.addresses
         self._known: list[Repository] | None = None
         self._entries: dict[int, tuple[Repository, Source, str]] = {}

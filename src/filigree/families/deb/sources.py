@@ -31,7 +31,7 @@ class DebSources(IndexReader):
 
     def __init__(self, database: DebDatabase, judging: Judging) -> None:
         configured = database.repositories(judging)
-        super().__init__(database.tree, database.report, configured, judging.copies)
+        super().__init__(database.tree, database.report, configured, judging)
         self._configured = configured
 
     # -- what indexes tell -----------------------------------------------------------------

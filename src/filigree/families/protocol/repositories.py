@@ -37,15 +37,26 @@ class FetchedCopies(NamedTuple):
 NO_COPIES = FetchedCopies()
 
 
+Remembered = Callable[[str, Callable[[], str]], str]
+"""Tells what is under a key: what an earlier run found, or what the second finds."""
+
+
+def found_anew(_: str, find: Callable[[], str]) -> str:
+    """What is to be found, where nothing is remembered."""
+    return find()
+
+
 class Judging(NamedTuple):
     """How an auditor has indexes judged: at which time, and with which copies and keys.
 
     Signatures are judged with the keys that each repository allows, or with those of `keyring` alone.
+    `remembered` tells what was found by unpacking a file, under its digest as it lies.
     """
 
     now: datetime
     keyring: list[Key] | None = None
     copies: FetchedCopies = NO_COPIES
+    remembered: Remembered = found_anew
 
 
 class Fetch(Protocol):

@@ -35,7 +35,7 @@ class RpmSources(IndexReader):
 
     def __init__(self, database: RpmDatabase, judging: Judging) -> None:
         configured = database.repositories(judging)
-        super().__init__(database.tree, database.report, configured, judging.copies)
+        super().__init__(database.tree, database.report, configured, judging)
         self._opened = lru_cache(maxsize=64)(offers.told_in)
         self._globs: dict[str, Expressions] = {}
         self._follows: tuple[dict[str, str], dict[str, str]] | None = None

@@ -7,9 +7,19 @@ from typing import Any, Protocol
 
 from filigree.access.trees.protocol import Tree
 from filigree.access.web import FetchError
-from filigree.families.protocol import Fetch, FetchedCopies, Kept, Reader, Report, RootKey
+from filigree.families.protocol import (
+    Fetch,
+    Judging,
+    Kept,
+    Reader,
+    Remembered,
+    Report,
+    RootKey,
+    found_anew,
+)
 from filigree.formats.key_files import read_key_file
 from filigree.formats.openpgp_keys import read_keys
+from filigree.formats.random_access import Bytes, MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, Obstacle, words_of
@@ -25,6 +35,9 @@ from filigree.model.repositories import (
 
 PIECE = 1 << 18
 KEY_LIMIT = 16 << 20
+REMEMBERED_FROM, REMEMBERED_TO = 1 << 20, 128 << 20
+"""Of packed files of so many bytes it is kept what was found by unpacking them: it takes seconds of large
+ones; larger ones than these are not held whole."""
 
 
 class LargerThanPromised(UnpackError):
@@ -38,15 +51,40 @@ def unpacked_pieces(tree: Tree, path: str, promised: int | None = None) -> Itera
     """
     source = tree.lend(path)
     try:
-        stream = Unpacked(source, 0, source.size)
-        while piece := stream.read(PIECE):
-            if promised is not None and stream.position > promised:
-                raise LargerThanPromised(
-                    f"it is larger than the {promised:,} bytes that are promised"
-                )
-            yield piece
+        yield from _unpacked(source, source.size, promised)
     finally:
         source.close()
+
+
+def _unpacked(source: Bytes, size: int, promised: int | None) -> Iterator[bytes]:
+    stream = Unpacked(source, 0, size)
+    while piece := stream.read(PIECE):
+        if promised is not None and stream.position > promised:
+            raise LargerThanPromised(f"it is larger than the {promised:,} bytes that are promised")
+        yield piece
+
+
+def found_by_unpacking(
+    tree: Tree,
+    file: IndexFile,
+    remembered: Remembered,
+    what: str,
+    find: Callable[[Iterator[bytes]], str],
+) -> str:
+    """What `find` makes of an index's text: found now, or by an earlier run in the same bytes.
+
+    `what` tells apart what is found. Raises AccessError or UnpackError as `unpacked_pieces`.
+    """
+    size = tree.observe(file.path).size
+    if not REMEMBERED_FROM <= size <= REMEMBERED_TO:
+        return find(unpacked_pieces(tree, file.path, file.size))
+    # Digest and text are of one reading: whoever changes the file between two of them could have the one
+    # remembered for the other.
+    packed = tree.read(file.path, REMEMBERED_TO)
+    digest = hashlib.blake2b(packed, usedforsecurity=False).hexdigest()
+    return remembered(
+        f"{digest}-{what}", lambda: find(_unpacked(MemoryBytes(packed), len(packed), file.size))
+    )
 
 
 def checked_pieces(tree: Tree, file: IndexFile) -> Iterator[bytes]:
@@ -66,15 +104,24 @@ def checked_pieces(tree: Tree, file: IndexFile) -> Iterator[bytes]:
         raise AccessError(Obstacle.CHANGED, file.path)
 
 
-def digest_found(tree: Tree, file: IndexFile, report: Report) -> str | None:
-    """The digest of an index; None, and a gap, where it is not what is promised, or cannot be read."""
+def digest_found(
+    tree: Tree, file: IndexFile, report: Report, remembered: Remembered = found_anew
+) -> str | None:
+    """The digest of an index; None, and a gap, where it is not what is promised, or cannot be read.
+
+    Whoever reads the index holds it against this digest once more.
+    """
     algorithm = (file.digest or "sha256:").partition(":")[0]
+
+    def digest_of(pieces: Iterator[bytes]) -> str:
+        digest = hashlib.new(algorithm, usedforsecurity=False)
+        for piece in pieces:
+            digest.update(piece)
+        return f"{algorithm}:{digest.hexdigest()}"
+
     try:
         if file.inner:
-            digest = hashlib.new(algorithm, usedforsecurity=False)
-            for piece in unpacked_pieces(tree, file.path, file.size):
-                digest.update(piece)
-            found = f"{algorithm}:{digest.hexdigest()}"
+            found = found_by_unpacking(tree, file, remembered, algorithm, digest_of)
         else:
             found = packed_digest(tree, file.path, algorithm)
     except (AccessError, UnpackError, ValueError) as error:
@@ -200,11 +247,12 @@ class IndexReader:
     membership = Membership.MANDATORY
 
     def __init__(
-        self, tree: Tree, report: Report, configured: Configured, own: FetchedCopies
+        self, tree: Tree, report: Report, configured: Configured, judging: Judging
     ) -> None:
         self._tree = tree
         self._report = report
-        self._own = own
+        self._own = judging.copies
+        self._remembered = judging.remembered
         self._known = configured
 
     def repositories(self) -> Sequence[Repository]:
@@ -221,7 +269,8 @@ class IndexReader:
         return self._known.key_place
 
     def digest_of(self, file: IndexFile) -> str | None:
-        return digest_found(self._tree_of(file), file, self._report)
+        tree = self._tree_of(file)
+        return digest_found(tree, file, self._report, self._remembered)
 
     def kind_of_machine(self, package: Package) -> str:
         machine = package.architecture

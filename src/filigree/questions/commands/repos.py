@@ -11,6 +11,7 @@ from filigree.model.repositories import Repository
 from filigree.model.signatures import SignatureVerdict, Signer
 from filigree.questions.evidence.trust import Trust
 from filigree.questions.offers.fetched_copies import copies_folder, copies_of
+from filigree.questions.offers.keeping import remembered_quietly
 from filigree.questions.offers.naming import is_called
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
@@ -94,7 +95,8 @@ def repos(
     moment = now or options.now or datetime.now(UTC)
     files = [*keyring, *options.keyring]
     keys = system.own_keys(files) if files else None
-    sources = system.sources(Judging(moment, keys, copies_of(system, options)))
+    known = remembered_quietly(system, options.cache)
+    sources = system.sources(Judging(moment, keys, copies_of(system, options), known))
     place = copies_folder(system, options.cache) if options.cache else ""
     if sources is None:
         system.report(Gap("the repositories of this system", "those of this family are not read"))

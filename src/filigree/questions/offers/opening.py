@@ -19,7 +19,7 @@ from filigree.model.keys import Key
 from filigree.model.limits import why_too_long
 from filigree.model.repositories import IndexFile, IndexKind, Offer, Repository
 from filigree.questions.offers.fetched_copies import copies_of
-from filigree.questions.offers.keeping import usable_cache
+from filigree.questions.offers.keeping import remembered, usable_cache
 from filigree.questions.offers.naming import is_called
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions, Working
 from filigree.system import System
@@ -48,7 +48,8 @@ class OpenIndexes:
         self._quiet = options.quiet
         self._working = options.working
         keys: list[Key] | None = system.own_keys(options.keyring) if options.keyring else None
-        self._sources = system.sources(Judging(self.now, keys, copies_of(system, options)))
+        judging = Judging(self.now, keys, copies_of(system, options), remembered(self._store))
+        self._sources = system.sources(judging)
         if self._sources is None:
             system.report(Gap("what could be installed", "no repositories of this family are read"))
             return

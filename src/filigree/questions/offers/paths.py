@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable
 from functools import cached_property
 
-from filigree.access.tables import PathTable
+from filigree.access.path_table import PathTable
 from filigree.model.answer import Gap
 from filigree.model.package import Package
 from filigree.model.repositories import IndexKind, ListedPath, Repository
