@@ -95,6 +95,8 @@ class Catalogue:
 
     def by_name(self, chooses: Callable[[str], bool] | None = None) -> Iterator[Package]:
         """As `packages`, in the order of names; of one name in the order of indexes and their rows."""
+        if self.empty:
+            return
         package_of = self.indexes.sources.package
         flows = [
             zip(table.by_name(chooses), repeat(repository.identity))
