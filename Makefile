@@ -39,7 +39,7 @@ peers: $(READY) .peers/.ready
 
 # Ratios against the budgets, on this machine's own packages and on a made-up system ten times larger.
 bench: $(READY)
-	$(BIN)/python benchmarks/run.py --whole-system --growth --containers --mirror --index --files --texts --images
+	$(BIN)/python benchmarks/run.py --whole-system --growth --containers --mirror --index --files --texts --images --paths 8000000 --strays 100000,1000000
 
 # How many instructions small questions take, held against what is kept; needs valgrind.
 instructions: $(READY)

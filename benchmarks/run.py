@@ -1,7 +1,7 @@
 """The budgets, as ratios measured in one run against something that everyone has.
 
     python benchmarks/run.py [--whole-system] [--growth] [--containers] [--mirror] [--index]
-        [--files] [--texts] [--images] [--runs N]
+        [--files] [--texts] [--images] [--paths N] [--strays N,N] [--runs N]
 
 Each pair of commands is run in turn (A B A B …) and the median of the pairwise ratios is printed, so
 that a machine that grows slower in between does not spoil the figure. Peak memory is the largest
@@ -31,6 +31,7 @@ from typing import NamedTuple
 sys.path.insert(0, str(Path(__file__).parents[1]))  # what the developers' tools share
 
 from benchmarks.figures import Figures, keep
+from benchmarks.growth import path_index, strays
 from benchmarks.images import images
 from tools.packages_here import PackagesHere, packages_here
 
@@ -624,7 +625,15 @@ def measured() -> int:
     parser.add_argument(
         "--images", action="store_true", help="also an image of this machine's files"
     )
+    parser.add_argument("--paths", type=int, default=0, help="also an index of so many paths")
+    parser.add_argument(
+        "--strays", default="", help="also roots of so many files of nobody's, in commas"
+    )
     options = parser.parse_args()
+    if options.paths:
+        path_index(run, FILIGREE, options.paths)
+    if options.strays:
+        strays(run, FILIGREE, tuple(map(int, options.strays.split(","))))
     if options.containers:
         containers(options.runs)
     if options.files:

@@ -26,6 +26,7 @@ from filigree.model.answer import Answer
 from filigree.model.errors import BadQuestion
 from filigree.model.findings import Finding, Part, Severity
 from filigree.questions.offers.options import RepositoryOptions
+from filigree.questions.rules import observed
 from filigree.questions.rules.findings import (
     FindingsSummary,
     FindingsWish,
@@ -800,3 +801,16 @@ def test_a_rule_from_another_distribution_package(tmp_path: Path, heron: Path) -
     (ours,) = [row for row in rows if row["rule"] == "water-high"]
     assert (ours["title"], ours["advice"]) == ("the water is high", "verify /usr/bin/tidegauge")
     assert all(row["title"] != "the water is high" for row in rows if row["rule"] == "code-altered")
+
+
+def test_who_fills_a_disk_fills_no_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of paths that a walk comes by so many are listed; the rest are counted, and a gap."""
+    monkeypatch.setattr(observed, "NOTICED", 3)
+    root = built(tmp_path)
+    for number in range(8):
+        root.write(f"usr/lib/open-{number}", b"x", 0o666)
+    answer = told(tmp_path)
+    (found,) = [one for one in answer.records if one.rule == "writable-by-anybody"]
+    assert len(found.paths) == 3
+    (gap,) = [gap for gap in answer.gaps if "written by anybody" in gap.what]
+    assert gap.what.startswith("5 paths")

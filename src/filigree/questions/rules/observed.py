@@ -2,6 +2,7 @@
 out: that is a gap."""
 
 import fnmatch
+from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import UTC, datetime, timedelta
 from functools import cached_property, partial
@@ -54,6 +55,8 @@ _TRIED = 16
 """Of so many paths of a package one is looked for that is a file."""
 _WRITABLE = 0o002
 _SET_ID = 0o6000
+NOTICED = 50_000
+"""So many paths of one sort that a walk comes by are listed: a disk full of them fills no memory."""
 _TIMED = 200
 """Of so many files that belong together times are looked at."""
 
@@ -322,14 +325,21 @@ def _walked(system: System) -> _Walked:
     """The walk for all rules: files of nobody's, and of all that it comes by what may be written by
     anybody, and what belongs to no user."""
     found = _Walked([], [], [], [], [])
+    more: Counter[str] = Counter()
+
+    def keep(held: list[Entry], entry: Entry, what: str) -> None:
+        if len(held) < NOTICED:
+            held.append(entry)
+        else:
+            more[what] += 1
 
     def notice(entry: Entry) -> None:
         if entry.mode & _WRITABLE and entry.link_target is None:
-            found.writable.append(entry)
+            keep(found.writable, entry, "may be written by anybody")
         if not system.users.knows(entry.uid):
-            found.unowned.append(entry)
+            keep(found.unowned, entry, "belong to users whom no list has")
         if entry.mode & _SET_ID and entry.kind is Kind.FILE:
-            found.privileged.append(entry)
+            keep(found.privileged, entry, "are files that run with others' rights")
 
     told = strays(system, notice=notice)
     for folder in told.summary.directories:
@@ -339,6 +349,9 @@ def _walked(system: System) -> _Walked:
             system.report(Gap(folder, error.what))
             continue
         notice(Entry(folder, seen.kind, seen.size, seen.mode, seen.uid, seen.gid, seen.modified))
+    for what, count in more.items():
+        why = f"more than {NOTICED:,} of that sort are counted, and not listed"
+        system.report(Gap(f"{count:,} paths that {what}", why))
     found.strays.extend(told.records)
     found.gaps.extend(system.gaps)
     return found
