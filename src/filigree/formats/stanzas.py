@@ -39,7 +39,7 @@ def read_stanzas(chunks: Iterable[bytes], limit: int = STANZA_LIMIT) -> Iterator
 
     A stanza over `limit` bytes, or with a line that is no field, is a Damage in its place.
     """
-    for block, line, whole in _blocks(chunks, limit):
+    for block, line, whole in text_blocks(chunks, limit):
         if not whole:
             yield Damage(line, f"a stanza of more than {limit} bytes")
         elif block.strip():
@@ -94,7 +94,7 @@ def parse_stanza(block: bytes, line: int = 1) -> Stanza | Damage:
     return Stanza(fields, line, tuple(damages))
 
 
-def _blocks(chunks: Iterable[bytes], limit: int) -> Iterator[tuple[bytes, int, bool]]:
+def text_blocks(chunks: Iterable[bytes], limit: int) -> Iterator[tuple[bytes, int, bool]]:
     """The text between blank lines: (bytes, first line's number, whether it is whole)."""
     rest = b""
     line = 1

@@ -82,12 +82,16 @@ class Unpacked:
     """A part of a file, unpacked from its start to its end. Raises UnpackError.
 
     `position` counts the bytes that came out. Streams one behind the other are read as one, but for a
-    `single` one (not of zstd), which is read to its own end.
+    `single` one (not of zstd), which is read to its own end. Where only what is around it tells the
+    compression it is given: so is `deflate`, which begins with no mark of its own (RFC 1951).
     """
 
-    def __init__(self, source: Bytes, start: int, size: int, single: bool = False) -> None:
+    def __init__(
+        self, source: Bytes, start: int, size: int, single: bool = False,
+        compression: str | None = None,
+    ) -> None:  # fmt: skip
         self.position = 0
-        self.compression = compression_of(source.at(start, min(size, 8)))
+        self.compression = compression or compression_of(source.at(start, min(size, 8)))
         # What unpacks knows the packed bytes, and nothing of this object: a circle through a library
         # in C would never be let go.
         self._packed = _Packed(source, start, size)
@@ -142,7 +146,9 @@ def _piece_reader(packed: _Packed, compression: str, single: bool) -> Callable[[
         case "zstd":
             return _zstd(packed)
         case "gzip":
-            return _Frames(packed, _Gzip, single).piece
+            return _Frames(packed, _Deflated, single).piece
+        case "deflate":
+            return _Frames(packed, lambda: _Deflated(-zlib.MAX_WBITS), single).piece
         case "lz4":
             import lz4.frame
 
@@ -154,11 +160,11 @@ def _piece_reader(packed: _Packed, compression: str, single: bool) -> Callable[[
             return _Frames(packed, lambda: lzma.LZMADecompressor(form, MEMORY_LIMIT), single).piece
 
 
-class _Gzip:
-    """The decompressor of one gzip member, with the face that the others have."""
+class _Deflated:
+    """The decompressor of one gzip member, or of a bare stream, with the face that the others have."""
 
-    def __init__(self) -> None:
-        self._inner = zlib.decompressobj(31)
+    def __init__(self, form: int = 16 + zlib.MAX_WBITS) -> None:
+        self._inner = zlib.decompressobj(form)
 
     @property
     def eof(self) -> bool:

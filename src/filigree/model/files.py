@@ -137,6 +137,9 @@ class FileRecord(NamedTuple):
 
     `policies` are what of this the system's own policy declares; `plain` is the record without them: what
     was shipped, where that is known, None where the policy alone speaks of the path.
+
+    `digest_of_target` is whether, where a link is there, the digest is that of its target's text: of what
+    the record does not say whether it is a file or a link.
     """
 
     path: str
@@ -162,6 +165,7 @@ class FileRecord(NamedTuple):
     also: tuple[str, ...] = ()
     policies: tuple[LocalPolicy, ...] = ()
     plain: "FileRecord | None" = None
+    digest_of_target: bool = False
 
     @property
     def digest_is_all(self) -> bool:

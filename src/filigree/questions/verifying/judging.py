@@ -11,12 +11,14 @@
 - A directory that is reached through a link is `excused` as by policy: administrators move them so.
 - Where nothing of a package is to be, nothing may be, unless another package has its own file there.
 - Of several digests on record for one file each must hold.
+- Of what a record does not say whether it is a file or a link the digest may be that of a link's target.
 - A file of another size than it must have is another file: its content need not be read to know it.
 - A file that is as it was when its content was read before is not read again, where that is asked for.
 - What cannot be reached is `missing` (or `excused` where declared policy leaves it out); what is
   there and cannot be read is `unreadable`.
 """
 
+import hashlib
 import os
 import stat
 import sys
@@ -186,6 +188,10 @@ def _by_record(
         return _unreached(record, error)
     if record.kind is not None and seen.kind is not record.kind:
         return _other_kind(tree, record, seen)
+    if record.digest_of_target and algorithm is not None and seen.link_target is not None:
+        target = seen.link_target.encode("utf-8", "surrogateescape")
+        told = hashlib.new(algorithm, target, usedforsecurity=False).hexdigest()
+        seen = seen._replace(digest=f"{algorithm}:{told}")
     judged = _compared(system, record, seen, reused)
     for other in record.also if seen.kind is Kind.FILE else ():
         if not any(one.aspect in (Aspect.CONTENT, Aspect.SIZE) for one in judged.differences):
@@ -236,7 +242,7 @@ def _state(seen: Observation) -> tuple[int, int, int, int]:
 
 def _compared(system: System, record: FileRecord, seen: Observation, reused: bool) -> Judged:
     judged = _weighed(record, tuple(_differences(system, record, seen)))
-    if seen.digest is None:
+    if seen.digest is None or seen.kind is not Kind.FILE:
         blank = seen.kind is Kind.FILE and judged.verdict is Verdict.UNRECORDED
         return judged._replace(blank=True) if blank else judged
     read = 0 if reused else seen.size
