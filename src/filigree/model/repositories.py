@@ -136,13 +136,26 @@ class Refreshed(NamedTuple):
 class Place(NamedTuple):
     """Where an archive can be fetched, its size in bytes, and its digest; None where nothing tells.
 
-    `signature` is one of the archive that the index carries.
+    `signature` is one of the archive that the index carries. `identity` is, where no digest of the whole
+    is told, that of a part of it which tells the digests of the rest: `algorithm:hex`, by an algorithm
+    that the archive itself knows.
     """
 
     address: str | None
     size: int | None
     digest: str | None
     signature: bytes | None = None
+    identity: str | None = None
+
+    @property
+    def promised(self) -> str | None:
+        """What the archive is held against."""
+        return self.digest or self.identity
+
+    @property
+    def is_weak(self) -> bool:
+        """Whether it is told by an identity that somebody could make a second archive of."""
+        return self.digest is None and "sha1" in (self.identity or "").partition(":")[0]
 
 
 class Change(NamedTuple):

@@ -27,7 +27,8 @@ class Archive(PackageRecords, Protocol):
         ...
 
     def digest(self, algorithm: str) -> str:
-        """The digest of the archive as a file, `algorithm:hex`."""
+        """The digest of the archive as a file, `algorithm:hex`; or of a part of it, by an algorithm of
+        the family's own that an index promises by."""
         ...
 
     def expected(self) -> list[FileRecord]:

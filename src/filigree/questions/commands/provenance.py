@@ -277,14 +277,16 @@ def _vouched_links(vouched: Vouched, path: str) -> Iterator[ChainLink]:
     """From an archive to the keys: by its own signature, and by the index that tells its digest."""
     yield from _signature_links("signature of the archive", vouched.signature)
     if vouched.broken is not None:
-        told = f"{vouched.broken.place.digest} is what it should have, and {vouched.digest} it has"
+        told = (
+            f"{vouched.broken.place.promised} is what it should have, and {vouched.digest} it has"
+        )
         # What bears a good signature itself needs no index; that this one tells of another is told.
         good = vouched.signature.verdict is SignatureVerdict.GOOD
         yield ChainLink("index entry", Holds.ABSENT if good else Holds.BROKEN, told)
         yield from _index_links(vouched.broken)
     elif vouched.promise is not None:
         yield ChainLink(
-            "index entry", Holds.YES, f"{vouched.promise.place.digest}, as {path} has it"
+            "index entry", Holds.YES, f"{vouched.promise.place.promised}, as {path} has it"
         )
         yield from _index_links(vouched.promise)
 
@@ -297,7 +299,7 @@ def _promise_links(promises: Sequence[Promise]) -> Iterator[ChainLink]:
         )
         return
     promise = promises[0]
-    words = f"{promise.place.digest or 'no digest'} is what the archive should have"
+    words = f"{promise.place.promised or 'no digest'} is what the archive should have"
     yield ChainLink("index entry", Holds.ABSENT, words)
     yield from _index_links(promise)
 

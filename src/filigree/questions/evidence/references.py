@@ -141,7 +141,7 @@ class References:
         archives = self._system.family.archives
         parts = archives.parts_of_name(name) if archives is not None else None
         named = found.path in self._against.paths
-        if parts is None or not any(parts) or named:
+        if parts is None or not all(parts) or named:
             try:
                 with self._system.looking_into(found.path, found.below, quiet=True) as archive:
                     package = archive.package
@@ -212,7 +212,7 @@ class References:
 
 def _fetchable(promises: Sequence[Promise]) -> list[Promise]:
     """Promises of what can be fetched and held against its digest; what the auditor named first."""
-    found = [one for one in promises if one.place.address and one.place.digest]
+    found = [one for one in promises if one.place.address and one.place.promised]
     return sorted(found, key=lambda one: one.repository.configured_in != ADDED)
 
 

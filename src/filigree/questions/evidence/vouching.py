@@ -51,6 +51,11 @@ class Promise(NamedTuple):
         )
 
     @property
+    def proves(self) -> bool:
+        """Whether it is signed, and told by a digest that nobody can make a second archive of."""
+        return self.signed and not self.place.is_weak
+
+    @property
     def words(self) -> str:
         """Which index it is, and what stands behind that, for people."""
         who = next(
@@ -129,23 +134,23 @@ class Vouching:
         self, archive: Archive, promises: Sequence[Promise], below: bool, given: bool
     ) -> Vouched:
         """What an archive rests on. `below` is whether it lies below the root, `given` by the auditor."""
-        told = [one for one in promises if one.place.digest is not None]
+        told = [one for one in promises if one.place.promised is not None]
         digests = {
             name: archive.digest(name)
-            for name in {(one.place.digest or "").partition(":")[0] for one in told}
+            for name in {(one.place.promised or "").partition(":")[0] for one in told}
         }
-        kept = [one for one in told if one.place.digest in digests.values()]
+        kept = [one for one in told if one.place.promised in digests.values()]
         # A signature that an index carries is of the archive whose digest it tells.
         signature = self.trust.archive_signature(
             archive, below, kept[0].place.signature if kept else None
         )
-        digest = kept[0].place.digest if kept else next(iter(digests.values()), None)
+        digest = kept[0].place.promised if kept else next(iter(digests.values()), None)
         if signature.verdict is SignatureVerdict.BAD:
             why = f"its signature is bad: {signature.reason}"
             promise = kept[0] if kept else None
             broken = told[0] if told and not kept else None
             return Vouched(Evidence.RECORD, signature, False, why, digest, promise, broken)
-        if kept and kept[0].signed:
+        if kept and kept[0].proves:
             why = f"its digest is in {kept[0].words}"
             return Vouched(Evidence.SIGNED, signature, True, why, digest, kept[0])
         if signature.verdict is SignatureVerdict.GOOD:
@@ -157,7 +162,7 @@ class Vouching:
             why = f"its digest is in {kept[0].words}"
             return Vouched(Evidence.ARCHIVE, signature, True, why, digest, kept[0])
         if told:
-            why = f"its digest is {digest}, and {told[0].words}, tells {told[0].place.digest}"
+            why = f"its digest is {digest}, and {told[0].words}, tells {told[0].place.promised}"
             return Vouched(Evidence.RECORD, signature, False, why, digest, None, told[0])
         words = f"no index tells its digest, and its own signature is: {signature.verdict.value}"
         if given:
