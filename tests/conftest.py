@@ -20,6 +20,7 @@ from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import build_heron
 from filigree.demo.images import NAMES, write_images
 from filigree.demo.plover import build_plover
+from filigree.demo.sanderling import build_sanderling
 from filigree.demo.stages import SETTLED
 from filigree.demo.walk import STATIONS
 from filigree.formats.unpacking import renew_allowance
@@ -65,6 +66,12 @@ def plover(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def dunlin(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The station dunlin. Shared: no test may change it."""
     return build_dunlin(tmp_path_factory.mktemp("stations") / "dunlin")
+
+
+@pytest.fixture(scope="session")
+def sanderling(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The station sanderling. Shared: no test may change it."""
+    return build_sanderling(tmp_path_factory.mktemp("stations") / "sanderling")
 
 
 @pytest.fixture(scope="session")

@@ -16,7 +16,7 @@ BUILD = (
     "import sys; from setuptools import build_meta; getattr(build_meta, sys.argv[1])(sys.argv[2])"
 )
 """What programs that build call (PEP 517)."""
-AS_DATA = {".py", ".typed", ".asc", ".html", ".css", ".js"}
+AS_DATA = {".py", ".typed", ".asc", ".pem", ".html", ".css", ".js"}
 
 
 @pytest.fixture(scope="module")

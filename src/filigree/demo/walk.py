@@ -14,7 +14,7 @@ from multiprocessing import get_context
 from pathlib import Path
 
 from filigree.access.workers import processors
-from filigree.demo import dunlin, plover
+from filigree.demo import dunlin, plover, sanderling
 from filigree.demo.archives import (
     BROKEN,
     CUT_OFF,
@@ -35,10 +35,11 @@ from filigree.demo.grown import FOLDER as GROWN
 from filigree.demo.grown import build_grown
 from filigree.demo.heron import DOCTORED, build_heron
 from filigree.demo.images import FOLDER as IMAGES
-from filigree.demo.images import NAMES, clear, write_image
+from filigree.demo.images import NAMES, SMALL, clear, write_image
 from filigree.demo.offering import write_repositories
 from filigree.demo.plover import build_plover
 from filigree.demo.repository import CODENAME
+from filigree.demo.sanderling import build_sanderling
 from filigree.demo.server import serving
 from filigree.demo.snapshots import ENDING, write_snapshot
 from filigree.demo.snapshots import FOLDER as SNAPSHOTS
@@ -50,11 +51,12 @@ from filigree.views.page import Ink
 
 STATIONS: dict[str, Callable[[Path, Stage], Path]] = {
     "heron": build_heron, "curlew": build_curlew, "plover": build_plover,
-    "dunlin": build_dunlin,
+    "dunlin": build_dunlin, "sanderling": build_sanderling,
 }  # fmt: skip
 REPOSITORY = "repository"
 PLOVERS = "arch/coast/x86_64"
 DUNLINS = "coast64"
+SANDERLINGS = "apk"
 ADDRESS = "http://SERVER"
 """Stands for the address of the server, which is another one at every run."""
 _MARK = "made by filigree demo"
@@ -108,6 +110,8 @@ STOPS: tuple[Stop, ...] = (
     Stop("And on plover's, a station of a third kind, which has everything of a file on record?",
          ("verify",), "plover"),
     Stop("And on dunlin's, where nothing is on record of what a file holds?", ("verify",), "dunlin"),
+    Stop("And on sanderling's, the smallest, whose records are lines of a letter each?", ("verify",),
+         "sanderling"),
     Stop("Archives of the very builds tell it: what is not at hand is fetched, and traced to a key.",
          ("verify", "weatherglass", "dulse", "--evidence", "signed", "--fetch", "--repo-url",
           f"{ADDRESS}/coast64 office", "--keyring", f"{REPOSITORY}/coast.asc"), "dunlin"),
@@ -130,6 +134,7 @@ STOPS: tuple[Stop, ...] = (
     Stop("What is behind at curlew, and what of it is for security?", ("behind",), "curlew"),
     Stop("And at plover, where nothing tells what is for security?", ("behind",), "plover"),
     Stop("And at dunlin, whose versions have no order of their own?", ("behind",), "dunlin"),
+    Stop("And at sanderling, where one repository is asked by a tag alone?", ("behind",), "sanderling"),
     Stop("Why does heron not take the newer page? All versions, and what the rules say of them.",
          ("dossier", "quayside", "--available")),
     Stop("What else is there about letters, installed or not?", ("seek", "letters")),
@@ -151,6 +156,8 @@ STOPS: tuple[Stop, ...] = (
     Stop("Heron is sent as the image of a container, too. What is that?", ("survey",), NAMES["heron"]),
     Stop("Who did what: which layer brought, altered and hid which files?", ("layers",), NAMES["heron"]),
     Stop("And at plover?", ("layers",), NAMES["plover"]),
+    Stop("Most images are of sanderling's family: small ones, of few layers.", ("layers",),
+         NAMES["sanderling"]),
     Stop("Is the image as it was shipped? Each answer names the layer.",
          ("verify", "foghorn", "lockgate"), NAMES["heron"]),
     Stop("The office kept what heron was before. Whose word is that?",
@@ -197,7 +204,11 @@ def build_stations(into: Path) -> dict[str, Path]:
     note.write_text(f"Made-up systems of the Sallow Coast Tide Office, {_MARK}.\n")
     write_archives(into / FOLDER)
     write_repositories(into / REPOSITORY)
-    for place, tree in ((PLOVERS, plover.repository()), (DUNLINS, dunlin.repository())):
+    for place, tree in (
+        (PLOVERS, plover.repository()),
+        (DUNLINS, dunlin.repository()),
+        (SANDERLINGS, sanderling.repository()),
+    ):
         for path, content in tree.items():
             whole = into / REPOSITORY / place / path
             whole.parent.mkdir(parents=True, exist_ok=True)
@@ -238,7 +249,11 @@ def _build_station(into: Path, name: str) -> dict[str, Taken]:
         (Path(folder) / "settled").mkdir()
         settled = build(Path(folder) / "settled" / name, SETTLED)
         last = build(into / name, LAST)
-        write_image(into, name, (first, settled, last))
+        small = [
+            build(Path(folder) / f"small-{number}", stage)
+            for number, stage in enumerate(SMALL.get(name, ()))
+        ]
+        write_image(into, name, small or (first, settled, last))
         write_snapshot(into, name, settled)
         if name not in FLEET_OF or find_spec("duckdb") is None:
             return {}
@@ -268,7 +283,7 @@ def walk(roots: dict[str, Path], say: Callable[[str], None], colour: bool) -> No
                 say(f"(exit status {status})")
         say("")
         say(
-            "# Four stations, four families: what each can answer to the same questions, and what not."
+            "# Five stations, five families: what each can answer to the same questions, and what not."
         )
         say("")
         for text in beside(roots, colour, cache):

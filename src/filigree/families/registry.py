@@ -19,7 +19,7 @@ from filigree.model.hints import Hint
 GROUP = "filigree.families"
 _OWN = {
     "deb": "filigree.families.deb", "rpm": "filigree.families.rpm", "arch": "filigree.families.arch",
-    "slackware": "filigree.families.slackware",
+    "slackware": "filigree.families.slackware", "apk": "filigree.families.apk",
 }  # fmt: skip
 _HEAD = 512
 _LONGER = 192 << 10

@@ -1,0 +1,231 @@
+"""The repositories of an `apk` system, the copies of their indexes, and its keys."""
+
+import hashlib
+import re
+import struct
+from collections.abc import Iterator, Sequence
+from functools import cached_property
+from typing import NamedTuple
+
+from filigree.access.trees.protocol import Tree
+from filigree.families.apk import places
+from filigree.families.apk.database import cache_folders
+from filigree.families.apk.offers import OpenIndex, open_index
+from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
+from filigree.families.shared.indexes import Keys, best_of, copies_folder, packed_digest
+from filigree.families.shared.looking import names_in, read_or_report
+from filigree.formats.apk.binary import BinaryError
+from filigree.formats.damage import Damage, text_of
+from filigree.formats.members import PayloadError
+from filigree.formats.unpacking import UnpackError
+from filigree.model.answer import Gap, moment_of
+from filigree.model.errors import AccessError, words_of
+from filigree.model.keys import Key
+from filigree.model.repositories import (
+    IndexCopy,
+    IndexFile,
+    IndexKind,
+    Refreshed,
+    Repository,
+    without_user,
+)
+from filigree.model.signatures import SignatureVerdict
+
+_LIST_LIMIT = 1 << 20
+_SCHEME = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
+INDEX = "APKINDEX.tar.gz"
+
+
+class ConfiguredLine(NamedTuple):
+    """One repository as it is configured: its tag, its address, and where that stands."""
+
+    tag: str | None
+    address: str
+    place: str
+
+
+class ApkRepositories:
+    """Reads them once, for one question."""
+
+    key_place = f"{places.KEYS}, as a file of the name that signatures tell"
+
+    def __init__(
+        self, tree: Tree, report: Report, architecture: str | None, judging: Judging
+    ) -> None:
+        self._tree = tree
+        self._report = report
+        self.native = architecture or ""
+        self._keys = Keys(tree, report, judging.keyring)
+        self._now = judging.now
+        self._own = judging.copies
+        self._folders = cache_folders(tree, report)
+
+    def all(self) -> list[Repository]:
+        """Every repository, in the order of the configuration; read once."""
+        return self._all
+
+    @cached_property
+    def _all(self) -> list[Repository]:
+        found = [self._repository(one) for one in self._lines()]
+        for text in self._own.addresses:
+            tag, address = _parted(text)
+            found.append(self._repository(ConfiguredLine(tag, address, ADDED)))
+        return found
+
+    def _lines(self) -> Iterator[ConfiguredLine]:
+        files = [places.REPOSITORIES]
+        for name in names_in(self._tree, places.MORE_REPOSITORIES, self._report):
+            if name.endswith(".list"):
+                files.append(f"{places.MORE_REPOSITORIES}/{name}")
+        for file in files:
+            data = read_or_report(self._tree, file, self._report, _LIST_LIMIT)
+            for number, line in enumerate(text_of(data).split("\n"), 1):
+                text = line.partition("#")[0].strip() if not line.startswith("#") else ""
+                if not text:
+                    continue
+                tag, address = _parted(text)
+                if not address or " " in address:
+                    self._report(Gap(f"{file}, line {number}", "a line that names no repository"))
+                    continue
+                yield ConfiguredLine(tag, address, f"{file}:{number}")
+
+    def _repository(self, line: ConfiguredLine) -> Repository:
+        shown = without_user(line.address).rstrip("/")
+        copy = self._best_copy(line)
+        remarks = []
+        if copy is None:
+            remarks.append("it was never fetched")
+        elif copy.signature.verdict is SignatureVerdict.UNKNOWN_KEY:
+            remarks.append(f"the missing key would be put in {self.key_place}")
+        facts = {"priority_from": "the newest version counts, from wherever"}
+        if line.tag:
+            facts["tag"] = line.tag
+            facts["priority_from"] = f"asked for by the tag {line.tag} alone"
+        return Repository(
+            identity=identity_of(line),
+            name="/".join(shown.split("/")[-2:]), enabled=True, addresses=(line.address.rstrip("/"),),
+            suite=None, component=line.tag, architecture=self.native or None, priority=None,
+            configured_in=line.place, must_be_signed=True, archives_must_be_signed=True, copy=copy,
+            remarks=tuple(remarks), facts=facts,
+        )  # fmt: skip
+
+    # -- the copy --------------------------------------------------------------------------
+
+    def index_address(self, address: str) -> str:
+        """Where the index of a repository is."""
+        return f"{address.rstrip('/')}/{self.native}/{INDEX}"
+
+    def _shelves(self, line: ConfiguredLine) -> Iterator[tuple[Tree, str]]:
+        """Where copies may lie: a folder of the root's own, its cache, and those that we fetched."""
+        if line.place != ADDED:
+            if line.address.startswith("/"):
+                yield self._tree, self.index_address(line.address)
+            # By the index's address; a system that names it by the repository's has the other.
+            for told in (self.index_address(line.address), line.address.rstrip("/")):
+                name = f"APKINDEX.{short_digest(told)}.tar.gz"
+                for folder in self._folders:
+                    yield self._tree, f"{folder}/{name}"
+        if self._own.copies is not None:
+            yield self._own.copies, f"/{copies_folder('apk', (line.address,))}/{INDEX}"
+
+    def _best_copy(self, line: ConfiguredLine) -> IndexCopy | None:
+        """The root's own copy; one that we fetched, where that counts and is as new."""
+        return best_of(self._copy(tree, path) for tree, path in self._shelves(line))
+
+    def _copy(self, tree: Tree, path: str) -> IndexCopy | None:
+        if not tree.exists(path):
+            return None
+        own = tree is self._own.copies
+        try:
+            seen = tree.observe(tree.real_path(path))
+            digest = packed_digest(tree, path, "sha256")
+            source = tree.lend(path)
+        except AccessError as error:
+            self._report(Gap(path, error.what))
+            return None
+        try:
+            index = open_index(source)
+            signature = index.signature(self._judging)
+            packages, made, why = self._counted(index)
+        except (PayloadError, UnpackError, BinaryError, AccessError, struct.error) as error:
+            self._report(Gap(path, f"it cannot be read: {words_of(error)}"))
+            return None
+        finally:
+            source.close()
+        matches = True if signature.verdict is SignatureVerdict.GOOD else None
+        listed = IndexFile(IndexKind.PACKAGES, path, digest, False, own)
+        return IndexCopy(
+            path=path, size=seen.size, packages=packages, made_at=moment_of(made),
+            fetched_at=moment_of(seen.modified // 10**9), expires_at=None, signature=signature,
+            matches=matches, remarks=(why,) if why else (), listed=listed, own=own,
+        )  # fmt: skip
+
+    @staticmethod
+    def _counted(index: OpenIndex) -> tuple[int | None, int | None, str | None]:
+        """How many packages it has, when the newest of them was built, and why it breaks off."""
+        count, newest = 0, None
+        try:
+            for one in index.records():
+                if isinstance(one, Damage):
+                    continue
+                count += 1
+                told = one.fields.get("t", "")
+                if told.isdecimal() and len(told) < 12:
+                    newest = max(newest or 0, int(told))
+        except (PayloadError, UnpackError, BinaryError, AccessError, struct.error) as error:
+            return None, newest, f"it cannot be read to its end: {words_of(error)}"
+        return count, newest, None
+
+    def refresh(self, repository: Repository, fetch: Fetch, paths: bool) -> Refreshed:
+        """Fetch the index of a repository of `all`. Raises FetchError."""
+        from filigree.families.apk.refreshing import refresh
+
+        del paths  # no index tells them
+        address = repository.addresses[0]
+        place = f"/{copies_folder('apk', (address,))}/{INDEX}"
+        seen = [repository.copy.made_at] if repository.copy else []
+        return refresh(self.index_address(address), place, fetch, self._judging, seen)
+
+    # -- keys ------------------------------------------------------------------------------
+
+    @cached_property
+    def _held(self) -> list[RootKey]:
+        names = tuple(identity_of(one) for one in self._lines())
+        found = []
+        shipped = f"{places.SHIPPED_KEYS}/{self.native}" if self.native else places.SHIPPED_KEYS
+        for folder, how in (
+            (places.KEYS, "it lies among the system's keys: trusted for everything"),
+            (shipped, "it came with the system, for its kind of machine: trusted for everything"),
+        ):
+            for name in sorted(names_in(self._tree, folder, self._report)):
+                for key in self._keys.held(f"{folder}/{name}"):
+                    found.append(RootKey(key, how, names, True))
+        return found
+
+    def root_keys(self) -> Sequence[RootKey]:
+        return self._held
+
+    @cached_property
+    def _judging(self) -> list[Key]:
+        """The keys that indexes are judged with: the auditor's own, or else the root's."""
+        return self._keys.own if self._keys.own is not None else [one.key for one in self._held]
+
+
+def identity_of(line: ConfiguredLine) -> str:
+    """What a repository is called in answers: its address, and its tag."""
+    address = _SCHEME.sub("", without_user(line.address).rstrip("/"))
+    return f"{address} @{line.tag}" if line.tag else address
+
+
+def short_digest(address: str) -> str:
+    """The part of an address's digest that names its copy."""
+    data = address.encode("utf-8", "surrogateescape")
+    return hashlib.sha1(data, usedforsecurity=False).hexdigest()[:8]
+
+
+def _parted(text: str) -> tuple[str | None, str]:
+    """The tag of a line, and its address."""
+    if not text.startswith("@"):
+        return None, text
+    tag, _, address = text[1:].partition(" ")
+    return tag, address.strip()

@@ -1,0 +1,1 @@
+"""Formats of `apk` systems: records, archives, lists of what is offered, versions."""
