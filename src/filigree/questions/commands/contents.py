@@ -1,7 +1,7 @@
 """Which files are in a package, by role."""
 
 from collections import Counter
-from collections.abc import Generator, Iterable, Iterator
+from collections.abc import Generator, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -11,6 +11,7 @@ from filigree.model.files import Aspect, FileRecord, Kind, Observation, Role
 from filigree.model.package import Package, State
 from filigree.model.roles import role_of
 from filigree.questions.asking.scopes import Lookup, Scope, looking
+from filigree.questions.asking.silence import report_silence
 from filigree.questions.asking.subjects import Matched, match_subjects
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
 from filigree.system import System
@@ -107,8 +108,12 @@ def _flowing(
         return (yield from _passing(system, matched, wanted, lookup))
 
 
-def _report_untold(system: System, offered: "Catalogue", packages: Iterable[Package]) -> None:
+def _report_untold(system: System, offered: "Catalogue", packages: Sequence[Package]) -> None:
     """Say of which packages no index tells the paths."""
+    if any(one.state is State.AVAILABLE for one in packages) and report_silence(
+        system, "paths_offered", "the paths of what is offered"
+    ):
+        return
     for package in packages:
         if package.state is State.AVAILABLE and not offered.paths.of(package):
             why = "no index of paths that may be believed tells of it"

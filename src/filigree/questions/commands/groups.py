@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from filigree.model.answer import Answer
 from filigree.model.repositories import Group, Membership
+from filigree.questions.asking.silence import report_silence
 from filigree.questions.asking.subjects import close_names
 from filigree.questions.offers.catalogue import open_catalogue
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
@@ -62,6 +63,7 @@ def groups(
         members = (n for group, _ in every.values() for n, _ in group.members)
         known = offered.known(members)
         here = {p.name for p in system.packages if p.state.present}
+        silent = report_silence(system, "groups", "what belongs together")
         rows = [_row(group, repository, every, here, known) for group, repository in every.values()]
         notes = offered.notes
         if names:
@@ -69,7 +71,7 @@ def groups(
                 _unknown(one, rows) for one in names if not any(_called(r, one) for r in rows)
             )
             rows = [row for row in rows if any(_called(row, name) for name in names)]
-        elif not rows:
+        elif not rows and not silent:
             notes.append("no repository tells of any group")
         return Answer(
             "groups", system.system_label, rows, _summary(rows), system.gaps, notes,

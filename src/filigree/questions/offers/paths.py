@@ -29,6 +29,10 @@ class OfferedPaths:
 
     def report_missing(self) -> None:
         """Say of which repositories no index of paths is there."""
+        silent = self._indexes.system.family.silent_on.get("paths_offered")
+        if silent is not None:
+            self._indexes.system.report(Gap("the paths of what is offered", silent))
+            return
         told = {repository.identity for repository, _ in self._tables}
         for repository, _ in self._indexes.tables:
             if repository.identity not in told:
