@@ -5,7 +5,8 @@ from typing import NamedTuple
 
 
 class NameParts(NamedTuple):
-    """What the name of an archive says. `version` is without an epoch unless the name has one."""
+    """What the name of an archive says; empty what it does not say. `version` is without an epoch unless
+    the name has one."""
 
     name: str
     version: str

@@ -27,7 +27,7 @@ def misnamed(system: System, package: Package, facts: ArchiveFacts) -> list[str]
     return [
         f"the file is called after the {what} {said}, but holds {is_}"
         for what, said, is_ in pairs
-        if said != is_
+        if said not in ("", is_)  # what a name does not tell is no disagreement
     ]
 
 
