@@ -3,6 +3,7 @@ with all rights there may do: to a program, to the records, to the system's own 
 
 import gzip
 import hashlib
+import os
 import re
 import shutil
 import tempfile
@@ -12,17 +13,19 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from filigree.demo import arch, deb, dunlin, plover, rpm, rpm_wares, slackware
+from filigree.demo import apk, arch, deb, dunlin, plover, rpm, rpm_wares, sanderling, slackware
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, goods_of
 from filigree.demo.ground import lay_ground
 from filigree.demo.repository import detached, public_key
 from filigree.demo.rpm_bytes import Row, header, signature_rows, sqlite_file
 from filigree.demo.world import WARES
+from filigree.families.apk import places as apk_places
 from filigree.families.arch import places as arch_places
 from filigree.families.deb import places as deb_places
 from filigree.families.rpm import places as rpm_places
 from filigree.families.slackware import places as slackware_places
+from filigree.formats.apk.records import written_digest
 from filigree.formats.ar import read_members
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.rpm.header import Type
@@ -36,7 +39,7 @@ from filigree.system import open_system
 
 PROGRAM = "/usr/bin/tidegauge"
 WARES_HERE = tuple(ware for ware in WARES if ware.name in ("tidegauge", "siltmeter"))
-FAMILIES = ("deb", "rpm", "arch", "slackware")
+FAMILIES = ("deb", "rpm", "arch", "slackware", "apk")
 GAUGE = next(ware for ware in WARES_HERE if ware.name == "tidegauge")
 
 
@@ -99,8 +102,13 @@ def _template(family: str) -> tempfile.TemporaryDirectory[str]:
     (folder / "archives").mkdir()
     for name, content in _BUILDERS[family](disk):
         (folder / "archives" / name).write_bytes(content)
-    (folder / "office.asc").write_bytes(public_key())
+    (folder / _keyring(family)).write_bytes(public_key() if family != "apk" else apk.public_key())
     return made
+
+
+def _keyring(family: str) -> str:
+    """What the auditor's keyring is called: a bare key by the name that signatures tell."""
+    return apk.KEY_NAME if family == "apk" else "office.asc"
 
 
 def build(family: str, folder: Path) -> Stand:
@@ -109,7 +117,7 @@ def build(family: str, folder: Path) -> Stand:
     shutil.copytree(Path(_template(family).name) / family, own, symlinks=True)
     disk = Disk.__new__(Disk)
     disk.folder = own / "root"
-    return Stand(family, disk, (str(own / "archives"),), str(own / "office.asc"))
+    return Stand(family, disk, (str(own / "archives"),), str(own / _keyring(family)))
 
 
 def _deb(disk: Disk) -> list[tuple[str, bytes]]:
@@ -181,12 +189,23 @@ def _slackware(disk: Disk) -> list[tuple[str, bytes]]:
     return _beside([(one.file_name, slackware.archive(one)) for one in ones], ".asc")
 
 
+def _apk(disk: Disk) -> list[tuple[str, bytes]]:
+    ones = [sanderling.kept(ware) for ware in WARES_HERE]
+    for one in ones:
+        disk.ship(one.goods)
+    apk.write_records(disk, ones)
+    disk.file(apk_places.WORLD, "tidegauge\nsiltmeter\n")
+    disk.file(apk_places.MACHINE, f"{apk.MACHINE}\n")
+    return [(one.file_name, apk.archive(one)) for one in ones]
+
+
 def _beside(archives: list[tuple[str, bytes]], ending: str) -> list[tuple[str, bytes]]:
     return [*archives, *((name + ending, detached(data)) for name, data in archives)]
 
 
 _BUILDERS: dict[str, Callable[[Disk], list[tuple[str, bytes]]]] = {
     "deb": _deb, "rpm": _rpm, "arch": _arch, "slackware": _slackware,
+    "apk": _apk,
 }  # fmt: skip
 
 Deed = Callable[[Stand], object]
@@ -479,5 +498,100 @@ SLACKWARE: dict[str, Deed] = {
     "out of the records": _removed(RECORD, SCRIPT),
 }  # fmt: skip
 
-DEEDS = {"deb": DEB, "rpm": RPM, "arch": ARCH, "slackware": SLACKWARE}
+# -- apk ------------------------------------------------------------------------------------
+
+INSTALLED = f"{apk_places.RECORDS[0]}/{apk_places.INSTALLED}"
+_LINES = re.compile(r"R:tidegauge\n(?:a:(?P<rights>\S+)\n)?Z:(?P<digest>\S+)\n")
+_APK_RECORD = re.compile(r"C:\S+\nP:tidegauge\n(?:.+\n)*\n?")
+
+
+def _of_program(change: Callable[[Stand, re.Match[str]], str]) -> Deed:
+    """Change the lines of the program."""
+
+    def do(stand: Stand) -> None:
+        text = stand.text(INSTALLED)
+        found = _LINES.search(text)
+        assert found is not None
+        there = stand.disk.real(PROGRAM)
+        assert there.exists()
+        stand.disk.file(INSTALLED, text.replace(found[0], change(stand, found)))
+
+    return do
+
+
+def _written_anew(stand: Stand, found: re.Match[str]) -> str:
+    there = hashlib.sha1(stand.disk.real(PROGRAM).read_bytes()).hexdigest()
+    return found[0].replace(found["digest"], written_digest(f"sha1:{there}"))
+
+
+def _as_link(stand: Stand, _: re.Match[str]) -> str:
+    """The record of a link; and a link that leads to what was put there."""
+    real = stand.disk.real(PROGRAM)
+    real.rename(real.with_name("gullgauge"))
+    stand.disk.link(PROGRAM, "gullgauge")
+    told = written_digest(f"sha1:{hashlib.sha1(b'gullgauge').hexdigest()}")
+    return f"R:tidegauge\na:{os.getuid()}:{os.getgid()}:777\nZ:{told}\n"
+
+
+def _declared(line: str) -> Deed:
+    return lambda stand: stand.disk.file(f"{apk_places.PROTECTED}/gull.list", f"{line}\n")
+
+
+def _of_package(old: str, new: str) -> Deed:
+    def do(stand: Stand) -> None:
+        text = stand.text(INSTALLED)
+        found = _APK_RECORD.search(text)
+        assert found is not None
+        assert old in found[0]
+        stand.disk.file(INSTALLED, text.replace(found[0], found[0].replace(old, new, 1)))
+
+    return do
+
+
+def _taken_over(stand: Stand) -> None:
+    """Another package has the program, too, and says that it takes the place."""
+    text = stand.text(INSTALLED)
+    told = _LINES.search(text)
+    assert told is not None
+    front, mark, rest = text.partition("P:siltmeter\n")
+    assert mark
+    record, _, others = rest.partition("\n\n")
+    lines = _written_anew(stand, told)
+    record = f"r:tidegauge\n{record}\nF:usr/bin\n{lines}"
+    stand.disk.file(INSTALLED, f"{front}{mark}{record}\n{others}")
+
+
+APK: dict[str, Deed] = {
+    "a digest of what is there": _of_program(_written_anew),
+    "no digest of it": _of_program(lambda _, found: found[0].partition("Z:")[0]),
+    "a digest that is none": _of_program(lambda _, found: f"{found[0].partition('Z:')[0]}Z:Q1gull\n"),
+    "two digests": _of_program(
+        lambda s, found: f"{found[0]}Z:{_written_anew(s, found).partition('Z:')[2]}"
+    ),
+    "two digests, the other first": _of_program(
+        lambda s, found: f"{_written_anew(s, found)}Z:{found['digest']}\n"
+    ),
+    "rights that are none": _of_program(lambda _, found: f"R:tidegauge\na:x\nZ:{found['digest']}\n"),
+    "as a link": _of_program(_as_link),
+    "not on its list": _of_program(lambda *_: ""),
+    "configuration, by a list": _declared(f"+{PROGRAM[1:]}"),
+    "configuration with all": _declared("+usr"),
+    "left alone by a list": _declared(f"!{PROGRAM[1:]}"),
+    "of links alone by a list": _declared(f"@{PROGRAM[1:]}"),
+    "its files are broken": _of_package("\nF:", "\nf:f\nF:"),
+    "its script is broken": _of_package("\nF:", "\nf:s\nF:"),
+    "its digest is broken": _of_package("\nF:", "\nf:xS\nF:"),
+    "another takes its place": _taken_over,
+    "another version": _of_package("V:2.1-r3", "V:2.1-r4"),
+    "another machine": _of_package("A:x86_64", "A:armhf"),
+    "another name": _of_package("P:tidegauge\n", "P:tidegauges\n"),
+    "a name alone": _of_package("V:2.1-r3\n", ""),
+    "no lines of paths": lambda s: s.disk.file(
+        INSTALLED, re.sub(r"(?m)^[FMRaZ]:.*\n", "", s.text(INSTALLED))
+    ),
+    "an empty file": _emptied(INSTALLED),
+    "out of the records": lambda s: s.disk.file(INSTALLED, _APK_RECORD.sub("", s.text(INSTALLED))),
+}  # fmt: skip
+
+DEEDS = {"deb": DEB, "rpm": RPM, "arch": ARCH, "slackware": SLACKWARE, "apk": APK}
 """By family, what may be done to records and policy."""

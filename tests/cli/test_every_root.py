@@ -42,11 +42,12 @@ def in_layers(root: Path) -> list[bytes]:
 
 @pytest.fixture(scope="module")
 def pairs(
-    heron: Path, curlew: Path, plover: Path, dunlin: Path, tmp_path_factory: pytest.TempPathFactory
-) -> dict[str, tuple[Path, Path]]:
+    heron: Path, curlew: Path, plover: Path, dunlin: Path, sanderling: Path,
+    tmp_path_factory: pytest.TempPathFactory,
+) -> dict[str, tuple[Path, Path]]:  # fmt: skip
     """Each station's root, and the image of it."""
     top = tmp_path_factory.mktemp("images")
-    roots = dict(zip(STATIONS, (heron, curlew, plover, dunlin), strict=True))
+    roots = dict(zip(STATIONS, (heron, curlew, plover, dunlin, sanderling), strict=True))
     return {name: (root, layout(top / name, in_layers(root))) for name, root in roots.items()}
 
 
@@ -98,11 +99,12 @@ def test_a_timeline_of_an_image_tells_of_packages_as_the_directory_does(
 
 @pytest.fixture(scope="module")
 def snapshots(
-    heron: Path, curlew: Path, plover: Path, dunlin: Path, tmp_path_factory: pytest.TempPathFactory
-) -> dict[str, tuple[Path, Path]]:
+    heron: Path, curlew: Path, plover: Path, dunlin: Path, sanderling: Path,
+    tmp_path_factory: pytest.TempPathFactory,
+) -> dict[str, tuple[Path, Path]]:  # fmt: skip
     """Each station's root, and a snapshot of it."""
     top = tmp_path_factory.mktemp("snapshots")
-    roots = dict(zip(STATIONS, (heron, curlew, plover, dunlin), strict=True))
+    roots = dict(zip(STATIONS, (heron, curlew, plover, dunlin, sanderling), strict=True))
     for name, root in roots.items():
         how = Taking("a test", "0", archives=True, settings=True)
         snapshot(open_system(str(root)), str(top / name), how)

@@ -10,13 +10,15 @@ from typing import Any
 import pytest
 
 from filigree.cli.commands import COMMANDS as TABLE
-from filigree.demo import arch, slackware
+from filigree.demo import apk, arch, slackware
 from filigree.demo.archives import NEWER, UNMET
 from filigree.demo.dunlin import offered as of_dunlin
 from filigree.demo.dunlin import repository as tree_of_dunlin
 from filigree.demo.offering import write_repositories
 from filigree.demo.plover import offered as of_plover
 from filigree.demo.plover import repository as tree_of_plover
+from filigree.demo.sanderling import offered as of_sanderling
+from filigree.demo.sanderling import repository as tree_of_sanderling
 from filigree.families.slackware import FAMILY as SLACKWARE
 from filigree.questions.asking.notions import ASKS
 from tests.cli.sentences import expected, sentences_of
@@ -24,63 +26,65 @@ from tests.conftest import Run
 from tests.schema import faults_of
 
 FORMATS = ("json", "jsonl", "csv", "lines", "table")
-STATIONS = ("heron", "curlew", "plover", "dunlin")
+STATIONS = ("heron", "curlew", "plover", "dunlin", "sanderling")
 # The statuses by station, in that order: 0 nothing wrong, 1 bad news, 3 not everything could be judged.
 # Heron and curlew know of a neighbour's repository that was never fetched: what is offered is not all
 # known there.
 COMMANDS: dict[str, str] = {
-    "survey": "1003",
-    "census": "0003",
-    "census --chosen --sort size": "0003",
-    "census --available": "3300",
-    "census --any tide": "3303",
-    "census --outsiders": "3303",
-    "census --leftover": "0003",
-    "census --groups": "3300",
-    "dossier tidegauge": "0003",
-    "dossier --available weirgate": "3300",
-    "dossier --any jetty --full": "3303",
-    "dossier ARCHIVE": "0000",
-    "seek letters": "3300",
-    "seek nothing-so-called": "1111",
-    "contents tidegauge": "0000",
-    "contents --available saltwort": "3300",
-    "contents ARCHIVE": "0000",
-    "owner /usr/bin/tidegauge tidegauge": "0000",
-    "owner /usr/sbin/gullcheck": "1111",
-    "owner --available weirgate": "3303",
-    "needs tidegauge --deep": "0000",
-    "needs --any tide-essentials": "3300",
-    "needs ARCHIVE": "0100",
-    "needed-by libbrine2 --deep": "0003",
-    "needed-by --available libfathom1": "3300",
-    "because brine-data": "0003",
-    "obstacles weirgate": "1111",
-    "obstacles ARCHIVE": "3103",
-    "whatif --drop libbrine2": "1111",
-    "whatif --add saltwort": "3303",
-    "whatif --upgrade": "3303",
-    "draw libbrine2": "0003",
-    "verify": "1111",
-    "verify marram": "0103",
-    "verify --evidence signed": "1111",
-    "verify --against cache": "1111",
-    "provenance tidegauge": "1100",
-    "provenance ARCHIVE": "0000",
-    "keys": "0000",
-    "keys --needed": "0100",
-    "strays": "1011",
-    "repos": "0000",
-    "behind": "1131",
-    "behind --security": "1131",
+    "survey": "10031",
+    "census": "00030",
+    "census --chosen --sort size": "00030",
+    "census --available": "33000",
+    "census --any tide": "33030",
+    "census --outsiders": "33030",
+    "census --leftover": "00030",
+    "census --groups": "33003",
+    "dossier tidegauge": "00030",
+    "dossier --available weirgate": "33000",
+    "dossier --any jetty --full": "33030",
+    "dossier ARCHIVE": "00000",
+    "seek letters": "33000",
+    "seek nothing-so-called": "11111",
+    "contents tidegauge": "00000",
+    "contents --available saltwort": "33003",
+    "contents ARCHIVE": "00000",
+    "owner /usr/bin/tidegauge tidegauge": "00000",
+    "owner /usr/sbin/gullcheck": "11111",
+    "owner --available weirgate": "33031",
+    "needs tidegauge --deep": "00000",
+    "needs --any tide-essentials": "33000",
+    "needs ARCHIVE": "01000",
+    "needed-by libbrine2 --deep": "00030",
+    "needed-by --available libfathom1": "33000",
+    "because brine-data": "00030",
+    "obstacles weirgate": "11111",
+    "obstacles ARCHIVE": "31030",
+    "whatif --drop libbrine2": "11111",
+    "whatif --add saltwort": "33030",
+    "whatif --upgrade": "33030",
+    "draw libbrine2": "00030",
+    "verify": "11111",
+    "verify marram": "01030",
+    "verify --evidence signed": "11111",
+    "verify --against cache": "11111",
+    "provenance tidegauge": "11000",
+    "provenance ARCHIVE": "00000",
+    "keys": "00000",
+    "keys --needed": "01000",
+    "strays": "10111",
+    "repos": "00000",
+    "behind": "11313",
+    "behind --security": "11313",
 }
 
 SENTENCES = expected()
 
 
 @pytest.fixture(scope="module")
-def roots(heron: Path, curlew: Path, plover: Path, dunlin: Path) -> dict[str, Path]:
-    return dict(zip(STATIONS, (heron, curlew, plover, dunlin), strict=True))
+def roots(
+    heron: Path, curlew: Path, plover: Path, dunlin: Path, sanderling: Path
+) -> dict[str, Path]:
+    return dict(zip(STATIONS, (heron, curlew, plover, dunlin, sanderling), strict=True))
 
 
 @pytest.fixture(scope="module")
@@ -91,7 +95,10 @@ def of_each(archives: dict[str, Path], tmp_path_factory: pytest.TempPathFactory)
     (folder / third.file_name).write_bytes(arch.pooled(third))
     fourth = next(one for one in of_dunlin() if one.ware.name == "saltwort")
     (folder / fourth.file_name).write_bytes(slackware.pooled(fourth))
-    paths = (archives[NEWER], archives[UNMET], folder / third.file_name, folder / fourth.file_name)
+    fifth = next(one for one in of_sanderling() if one.ware.name == "saltwort")
+    (folder / fifth.file_name).write_bytes(apk.archive(fifth))
+    own = (folder / one.file_name for one in (third, fourth, fifth))
+    paths = (archives[NEWER], archives[UNMET], *own)
     return dict(zip(STATIONS, paths, strict=True))
 
 
@@ -165,9 +172,16 @@ def office(tmp_path_factory: pytest.TempPathFactory) -> dict[str, str]:
         for path, content in tree.items():
             (top / path).parent.mkdir(parents=True, exist_ok=True)
             (top / path).write_bytes(content)
-    places = (f"{top}/coast saltmarsh main", f"{top}/rpm/base", f"{top} coast", f"{top} shore")
-    ring = str(top / "coast.asc")
-    return {"ring": ring, **dict(zip(STATIONS, places, strict=True))}
+    for path, content in tree_of_sanderling().items():
+        (top / "apk" / path).parent.mkdir(parents=True, exist_ok=True)
+        (top / "apk" / path).write_bytes(content)
+    (top / apk.KEY_NAME).write_bytes(apk.public_key())
+    places = (
+        f"{top}/coast saltmarsh main", f"{top}/rpm/base", f"{top} coast", f"{top} shore",
+        f"{top}/apk/coast",
+    )  # fmt: skip
+    rings = {"ring": str(top / "coast.asc"), "bare": str(top / apk.KEY_NAME)}
+    return {**rings, **dict(zip(STATIONS, places, strict=True))}
 
 
 @pytest.mark.parametrize("station", STATIONS)
@@ -182,10 +196,12 @@ def test_lists_are_refreshed_at_every_station(
     root = ("--root", str(roots[station]), "--no-pager")
     for form in FORMATS:
         monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / form))
-        name = {"heron": "*office*", "curlew": "*base*", "plover": "coast", "dunlin": "shore"}[
-            station
-        ]
-        words = ("refresh", name, "--repo-url", office[station], "--keyring", office["ring"], *root)
+        name = {
+            "heron": "*office*", "curlew": "*base*", "plover": "coast", "dunlin": "shore",
+            "sanderling": "*office*",
+        }[station]  # fmt: skip
+        ring = office["bare" if station == "sanderling" else "ring"]
+        words = ("refresh", name, "--repo-url", office[station], "--keyring", ring, *root)
         done = call(*words, "--format", form)
         if form == "json":
             answer = json.loads(done.stdout)
@@ -234,7 +250,7 @@ def test_layers_are_told_of_every_station_in_every_format(
     assert [json.loads(text) for text in told["jsonl"].splitlines()] == answer["records"]
     lines = [text.split("\t") for text in told["lines"].splitlines()]
     assert lines == list(csv.reader(io.StringIO(told["csv"])))[1:]
-    assert len(lines) == 4
+    assert len(lines) == (2 if station == "sanderling" else 4)
     for record in answer["records"]:
         for row in record["files"]["altered"]:
             assert row["path"] in told["table"]
@@ -263,7 +279,7 @@ def test_a_root_without_lists_answers_what_it_can(
     root = Path(shutil.copytree(roots[station], tmp_path / station, symlinks=True))
     for place in (
         "var/lib/apt/lists", "etc/apt", "var/cache/libdnf5", "etc/yum.repos.d", "var/lib/pacman/sync",
-        "var/lib/slackpkg", "etc/slackpkg", "usr/src/slackbuilds",
+        "var/lib/slackpkg", "etc/slackpkg", "usr/src/slackbuilds", "var/cache/apk", "etc/apk",
     ):  # fmt: skip
         shutil.rmtree(root / place, ignore_errors=True)
     for command in ("behind", "repos", "census --outsiders", "verify marram", "seek tide"):

@@ -86,7 +86,7 @@ def needs_of(fields: Fields) -> Iterator[Need | RelationError]:
             yield one
         else:
             kind = Relation.CONFLICTS if one.away else Relation.REQUIRES
-            yield Need(kind, one.term, written(one))
+            yield Need(kind, one.term, written(one).removeprefix("!"))
     yield from _coming_with(fields.get("i", ""))
     for one in relations_in(fields.get("r", "")):
         yield (

@@ -125,6 +125,9 @@ def _paths(told: Iterable[tuple[str, str, int]], damages: list[Damage]) -> Itera
                     current = RecordedPath(f"{folder}/{value}" if folder else value, False)
             elif current is None or current.is_directory is not (letter == "M"):
                 raise ValueError(f"{letter} without what it is of")
+            elif (current.digest if letter == "Z" else current.mode) is not None:
+                # Of two the first counts: whoever adds a line changes nothing, and is told of.
+                raise ValueError(f"{letter} twice for one path")
             elif letter == "Z":
                 current = current._replace(digest=parse_digest(value))
             else:

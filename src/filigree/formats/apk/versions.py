@@ -27,7 +27,8 @@ _VERSION = re.compile(
 _SUFFIX = re.compile(r"_([a-z]+)([0-9]*)")
 _BEFORE, _END, _REVISION, _COMMIT, _NUMBER_OF_SUFFIX, _AFTER, _LETTER, _NUMBER = "12345678"
 """The sorts of parts, in the order in which that sorts which stands in the same place."""
-_NO_VERSION = "0"
+_NO_VERSION = " "
+"""It goes before whatever a first number begins with."""
 
 
 def is_version(text: str) -> bool:
