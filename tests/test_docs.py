@@ -100,7 +100,7 @@ def test_every_command_declares_what_it_asks_for() -> None:
     assert {notion for asked in ASKS.values() for notion in asked} == set(NOTIONS)
 
 
-@pytest.mark.parametrize("name", ["heron", "curlew", "plover", "dunlin"])
+@pytest.mark.parametrize("name", ["heron", "curlew", "plover", "dunlin", "sanderling"])
 def test_declared_paths_are_read(name: str, request: pytest.FixtureRequest) -> None:
     """Of the paths that a family's station has, some stand among what the family says that it reads."""
     root: Path = request.getfixturevalue(name)

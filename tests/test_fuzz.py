@@ -15,14 +15,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from filigree.demo import deb, rpm, slackware
+from filigree.demo import apk, deb, rpm, slackware
 from filigree.demo.archives import NEWER, TRICKY, UNMET
 from filigree.demo.dunlin import offered
 from filigree.demo.goods import goods_of
 from filigree.demo.repository import detached, public_key
 from filigree.demo.rpm import installed_header
 from filigree.demo.rpm_wares import everything, shipped
-from filigree.demo.world import Ware
+from filigree.demo.sanderling import kept
+from filigree.demo.world import WARES, Ware
 from filigree.families.deb.archive import DebArchive
 from filigree.families.rpm.archive import RpmArchive
 from filigree.families.rpm.signatures import record_signature
@@ -45,6 +46,7 @@ from filigree.questions.commands.provenance import provenance
 from filigree.questions.commands.repos import repos
 from filigree.questions.commands.survey import survey
 from filigree.questions.commands.verify import verify
+from filigree.questions.timeline.timeline import timeline
 from filigree.questions.verifying.verdicts import Manner
 from filigree.system import System, open_system
 from filigree.views.page import Ink
@@ -109,9 +111,25 @@ ASK_FOURTH = (
     lambda s: verify(s, ["tidegauge"], workers=1, manner=Manner(least=Evidence.SIGNED)), repos, keys,
     behind, lambda s: provenance(s, ["tidegauge"]), lambda s: because(s, ["libkelp1"]),
 )  # fmt: skip
+_KEPT = apk.cached_name(kept(next(ware for ware in WARES if ware.name == "tidegauge")))
+FIFTH_FILES = (
+    "lib/apk/db/installed", "lib/apk/db/scripts.tar", "etc/apk/world", "etc/apk/arch",
+    "etc/apk/repositories", "etc/apk/protected_paths.d/station.list", f"etc/apk/keys/{apk.KEY_NAME}",
+    "var/cache/apk/APKINDEX.05f0ff35.tar.gz", "var/cache/apk/APKINDEX.9b51ecc6.tar.gz",
+    f"var/cache/apk/{_KEPT}", "var/log/apk.log",
+)  # fmt: skip
+ASK_FIFTH = (
+    survey, census, lambda s: dossier(s, ["tide*"], full=True, scope=Scope.ANY),
+    lambda s: contents(s, ["tidegauge", "libbrine2"]),
+    lambda s: owner(s, ["/usr/lib/libbrine.so.2", "kittiwake"], scope=Scope.ANY),
+    lambda s: needs(s, ["tidegauge"], None), lambda s: verify(s, ["tidegauge", "libbrine2"], workers=1),
+    lambda s: verify(s, ["tidegauge"], workers=1, manner=Manner(least=Evidence.SIGNED)), repos, keys,
+    behind, lambda s: provenance(s, ["tidegauge"]), lambda s: because(s, ["libkelp1"]),
+    timeline,
+)  # fmt: skip
 STATIONS: dict[str, tuple[Sequence[str], Sequence[Callable[[System], Any]]]] = {
     "heron": (FILES, ASK), "curlew": (OTHER_FILES, ASK_OTHER), "plover": (THIRD_FILES, ASK_THIRD),
-    "dunlin": (FOURTH_FILES, ASK_FOURTH),
+    "dunlin": (FOURTH_FILES, ASK_FOURTH), "sanderling": (FIFTH_FILES, ASK_FIFTH),
 }  # fmt: skip
 PACKED: dict[bytes, tuple[Callable[[bytes], bytes], Callable[[bytes], bytes]]] = {
     b"\x1f\x8b": (gzip.decompress, lambda data: gzip.compress(data, 1)),
@@ -127,13 +145,18 @@ EDITS = st.lists(
 
 @pytest.fixture(scope="module")
 def stations(
-    heron: Path, curlew: Path, plover: Path, dunlin: Path, tmp_path_factory: pytest.TempPathFactory
+    heron: Path,
+    curlew: Path,
+    plover: Path,
+    dunlin: Path,
+    sanderling: Path,
+    tmp_path_factory: pytest.TempPathFactory,
 ) -> dict[str, tuple[Path, Path]]:
     """Each station, and a copy of it to be changed."""
     top = tmp_path_factory.mktemp("fuzz")
     return {
         one.name: (one, Path(shutil.copytree(one, top / one.name, symlinks=True)))
-        for one in (heron, curlew, plover, dunlin)
+        for one in (heron, curlew, plover, dunlin, sanderling)
     }
 
 

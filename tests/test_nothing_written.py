@@ -12,6 +12,7 @@ from filigree.demo.dunlin import build_dunlin
 from filigree.demo.heron import build_heron
 from filigree.demo.plover import build_plover
 from filigree.demo.repository import public_key
+from filigree.demo.sanderling import build_sanderling
 from tests.conftest import Run
 
 COMMANDS = (
@@ -51,6 +52,7 @@ BUILDERS = {
     "curlew": build_curlew,
     "plover": build_plover,
     "dunlin": build_dunlin,
+    "sanderling": build_sanderling,
 }
 
 

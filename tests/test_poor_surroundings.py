@@ -15,7 +15,7 @@ import pytest
 
 from tests import warm
 
-STATIONS = ("heron", "curlew", "plover", "dunlin")
+STATIONS = ("heron", "curlew", "plover", "dunlin", "sanderling")
 NOBODY = 950
 FINE = ("intact", "excused", "unrecorded")
 AS = """
@@ -133,7 +133,7 @@ def test_what_may_not_be_read_is_never_called_intact(
 
 RECORDS = {
     "heron": "var/lib/dpkg/status", "curlew": "usr/lib/sysimage/rpm", "plover": "var/lib/pacman/local",
-    "dunlin": "var/lib/pkgtools",
+    "dunlin": "var/lib/pkgtools", "sanderling": "usr/lib/apk/db",
 }  # fmt: skip
 
 

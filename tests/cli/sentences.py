@@ -18,7 +18,7 @@ _NOT_OURS = frozenset({
 })  # fmt: skip
 """What holds words of packages, and not ours."""
 _DATE = re.compile(r"\d{4}-\d\d-\d\d(?: \d\d:\d\d)?(?:T[\d:]+Z)?")
-_HEX = re.compile(r"[0-9a-f]{32,}")
+_HEX = re.compile(r"[0-9a-f]{32,}|(?<=\.)[0-9a-f]{8}(?=\.(?:apk|tar))")
 
 
 def sentences_of(answer: Any, places: Mapping[str, str], notes: str) -> list[str]:

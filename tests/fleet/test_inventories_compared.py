@@ -40,7 +40,7 @@ def against(document: dict[str, Any], root: Path, tmp_path: Path) -> Answer[Comp
 
 
 @pytest.mark.parametrize("form", FORMS)
-@pytest.mark.parametrize("station", ["heron", "curlew", "plover", "dunlin"])
+@pytest.mark.parametrize("station", ["heron", "curlew", "plover", "dunlin", "sanderling"])
 def test_of_the_same_system_nothing_differs(
     request: pytest.FixtureRequest, tmp_path: Path, station: str, form: str
 ) -> None:

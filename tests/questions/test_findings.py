@@ -416,21 +416,23 @@ TRACES = {
                "/usr/share/tidetables/buoy-14.tbl"},
     "dunlin": {"/usr/bin/siltmeter", "/usr/lib64/libbrine.so.2", "/usr/sbin/gullcheck",
                "/usr/bin/weatherglass", "/usr/share/tidetables/buoy-14.tbl"},
+    "sanderling": {"/usr/bin/foghorn", "/usr/bin/siltmeter", "/usr/lib/libbrine.so.2",
+                   "/usr/bin/gullcheck", "/usr/share/tidetables/buoy-14.tbl"},
 }  # fmt: skip
 CRITICAL = {
     "heron": {"record-made-to-fit", "code-altered", "rights-came", "leads-elsewhere"},
     "curlew": {"record-made-to-fit", "code-altered", "rights-came"},
     "plover": {"code-altered", "rights-came", "leads-elsewhere"},
     "dunlin": {"code-altered", "rights-came", "leads-elsewhere"},
+    "sanderling": {"code-altered", "rights-came"},
 }
 
 
 @pytest.fixture(scope="module")
 def at_stations(
-    heron: Path, curlew: Path, plover: Path, dunlin: Path
+    request: pytest.FixtureRequest,
 ) -> dict[str, Answer[Finding, FindingsSummary]]:
-    roots = {"heron": heron, "curlew": curlew, "plover": plover, "dunlin": dunlin}
-    return {name: told(root) for name, root in roots.items()}
+    return {name: told(request.getfixturevalue(name)) for name in TRACES}
 
 
 @pytest.mark.parametrize("station", TRACES)
@@ -551,10 +553,8 @@ def _accepted(root: Path) -> tuple[Waiver, ...]:
 
 
 @pytest.mark.parametrize("station", TRACES)
-def test_accepting_all_leaves_nothing_open(
-    station: str, heron: Path, curlew: Path, plover: Path, dunlin: Path
-) -> None:
-    root = {"heron": heron, "curlew": curlew, "plover": plover, "dunlin": dunlin}[station]
+def test_accepting_all_leaves_nothing_open(station: str, request: pytest.FixtureRequest) -> None:
+    root: Path = request.getfixturevalue(station)
     answer = told(root, FindingsWish(now=NOW, waivers=_accepted(root)))
     assert not answer.records
     assert answer.summary.waived == answer.summary.findings

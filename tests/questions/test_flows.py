@@ -30,7 +30,7 @@ from filigree.views.page import Ink
 from filigree.views.render import FLOWING, Format, render, render_flow
 from tests.conftest import Run
 
-STATIONS = ("heron", "curlew", "plover", "dunlin")
+STATIONS = ("heron", "curlew", "plover", "dunlin", "sanderling")
 
 
 def plainly(system: System, scope: Scope) -> list[tuple[str, str, str, list[str]]]:

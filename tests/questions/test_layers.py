@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from filigree.demo import curlew, dunlin, heron, plover
+from filigree.demo import curlew, dunlin, heron, plover, sanderling
 from filigree.demo.images import FERRYMAN, NAMES, write_images
 from filigree.demo.walk import STATIONS
 from filigree.model.errors import BadQuestion
@@ -407,7 +407,17 @@ def test_what_verify_finds_names_the_layer(images: dict[str, Path], station: str
     assert (rows[swapped].layers or [])[-1:] == [2]
 
 
-@pytest.mark.parametrize("station", ["dunlin"])
+def test_the_small_image_has_two_layers_and_every_trace(images: dict[str, Path]) -> None:
+    first, second = asked(images["sanderling"])
+    assert {sanderling.SWAPPED, sanderling.OPENED, sanderling.REDIRECTED} <= altered(second).keys()
+    assert any(path.startswith(sanderling.VANISHED) for path in altered(second))
+    assert sanderling.STRAY in {one.path for one in second.files.of_nobody}
+    assert len(first.brings) == 43
+    assert not list(first.files.foreign)
+    assert images["sanderling"].stat().st_size < 3 << 20
+
+
+@pytest.mark.parametrize("station", ["dunlin", "sanderling"])
 def test_the_image_of_a_station_has_the_same_bytes_at_every_run(
     images: dict[str, Path], tmp_path: Path, station: str
 ) -> None:

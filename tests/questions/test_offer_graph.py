@@ -180,7 +180,7 @@ class Whole:
         self.forbids = rules.forbids
 
 
-@pytest.mark.parametrize("name", ["heron", "curlew", "plover", "dunlin"])
+@pytest.mark.parametrize("name", ["heron", "curlew", "plover", "dunlin", "sanderling"])
 def test_what_rules_do_not_go_by_is_not_held_and_changes_nothing(
     request: pytest.FixtureRequest, name: str
 ) -> None:

@@ -33,6 +33,9 @@ HERE: list[tuple[str, str, str | None]] = [
     ("plover", "pkg:alpm/sallow/tidegauge@2.1-3", "1:2.1-3"),
     ("dunlin", "pkg:slackware/sallow/tidegauge@2.1-3", "2.1-3"),
     ("dunlin", "pkg:deb/sallow/tidegauge", None),
+    ("sanderling", "pkg:apk/sallow/tidegauge@2.1-r3?arch=x86_64", "2.1-r3"),
+    ("sanderling", "pkg:apk/sallow/tidegauge@2.1-r4", None),
+    ("sanderling", "pkg:apk/sallow/tidegauge?arch=aarch64", None),
 ]  # fmt: skip
 
 

@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 from filigree.demo.dunlin import repository as shore
 from filigree.demo.offering import write_repositories
 from filigree.demo.plover import repository
+from filigree.demo.sanderling import repository as of_sanderling
 from filigree.model.answer import Answer, Gap, SystemLabel, iso
 from filigree.model.files import Evidence, Role, Verdict
 from filigree.model.needs import Relation
@@ -156,7 +157,8 @@ SCHEMA = {
 
 
 @pytest.fixture(
-    scope="module", params=["heron", "curlew", "plover", "dunlin", "archives", "offered"]
+    scope="module",
+    params=["heron", "curlew", "plover", "dunlin", "sanderling", "archives", "offered"],
 )
 def answers(
     request: pytest.FixtureRequest,
@@ -164,13 +166,14 @@ def answers(
     curlew: Path,
     plover: Path,
     dunlin: Path,
+    sanderling: Path,
     archives: dict[str, Path],
     images: dict[str, Path],
     settled: Path,
     tmp_path_factory: pytest.TempPathFactory,
 ) -> Iterator[dict[str, Answer[Any, Any]]]:
     """Every question's answer, by station; of the archives what can be asked of them."""
-    roots = {"heron": heron, "plover": plover, "dunlin": dunlin}
+    roots = {"heron": heron, "plover": plover, "dunlin": dunlin, "sanderling": sanderling}
     name = request.param if request.param in roots else "curlew"
     with open_system(str(roots.get(name, curlew))) as system:
         if name not in _TOLD:
@@ -233,12 +236,13 @@ def runs(system: System) -> Answer[Any, Any]:
 def refreshed(system: System, folder: Path) -> Answer[Any, Any]:
     """Indexes out of a folder: no server is asked."""
     offered = write_repositories(folder / "offered")
-    for path, content in (*repository().items(), *shore().items()):
+    small = {f"apk/{path}": content for path, content in of_sanderling().items()}
+    for path, content in (*repository().items(), *shore().items(), *small.items()):
         (offered / path).parent.mkdir(parents=True, exist_ok=True)
         (offered / path).write_bytes(content)
     address = {
         "deb": f"{offered}/coast saltmarsh main", "rpm": f"{offered}/rpm/base",
-        "arch": f"{offered} coast", "slackware": f"{offered} shore",
+        "arch": f"{offered} coast", "slackware": f"{offered} shore", "apk": f"{offered}/apk/coast",
     }[system.family.name]  # fmt: skip
     options = RepositoryOptions(cache=str(folder / "cache"), addresses=(address,))
     return refresh(system, options=options, added_only=True)
