@@ -257,10 +257,10 @@ def _changed(
     found = []
     for name, aspect in _FIELDS:
         told, is_ = getattr(record, name), getattr(shipped, name)
+        if aspect is Aspect.CONTENT and told is not None:
+            is_ = _by_the_same(told, shipped)
         if aspect not in aspects or told is None or is_ is None or told == is_:
             continue
-        if aspect is Aspect.CONTENT and told.partition(":")[0] != is_.partition(":")[0]:
-            continue  # two algorithms cannot be held against each other
         if aspect is Aspect.OWNER and system.users.number(told) == system.users.number(is_):
             continue  # one tells the name, the other the number
         if aspect is Aspect.GROUP and system.groups.number(told) == system.groups.number(is_):
@@ -271,6 +271,13 @@ def _changed(
         name = aspect.value.replace("-", " ")
         found.append(Difference(Aspect.RECORD, f"{name} {shown(is_)}", f"{name} {shown(told)}"))
     return found
+
+
+def _by_the_same(digest: str, shipped: FileRecord) -> str | None:
+    """What was shipped, by the algorithm of another digest: two cannot be held against each other."""
+    algorithm = digest.partition(":")[0]
+    told = (shipped.digest, *shipped.also)
+    return next((one for one in told if one and one.partition(":")[0] == algorithm), None)
 
 
 def _octal(value: int) -> str:
