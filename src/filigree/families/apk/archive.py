@@ -153,10 +153,11 @@ class MembersArchive(_ApkArchive):
     @cached_property
     def _files(self) -> list[FileRecord]:
         found = list(self._payload(lambda _: "sha256"))
-        for path, told, there in self._contradictions() if found else ():
-            why = f"its own head says that it holds {told[:80]}, and it holds {there}"
-            self._report(Gap(f"{path} in {self._path}", why))
-        return found
+        older = self._older_digests() if found else {}
+        return [
+            one._replace(also=(older[one.path],)) if one.digest and one.path in older else one
+            for one in found
+        ]
 
     def _payload(self, algorithm: Algorithm) -> Iterator[FileRecord]:
         if len(self._told.members) < 2:
@@ -173,25 +174,33 @@ class MembersArchive(_ApkArchive):
             else:
                 yield from described.with_usual_protection([record])
 
-    def _contradictions(self) -> Iterator[tuple[str, str, str]]:
-        """Paths whose content is not what their own head says: with the digest told, and that found."""
+    def _older_digests(self) -> dict[str, str]:
+        """What files hold by SHA-1, as records have it; that its own head says otherwise is told."""
+        found = {}
         data = self._told.members[1]
         stream = Unpacked(self._source, data.start, data.size, single=True)
-        for info, file in tar_members(stream):
-            told = info.pax_headers.get(_CHECKSUM)
-            if told is None or not (info.isreg() or info.issym()):
-                continue
-            digest = hashlib.sha1(usedforsecurity=False)
-            if info.issym():
-                if told == digest.hexdigest():
-                    continue  # some writers tell of a link that it holds nothing
-                digest.update(info.linkname.encode("utf-8", "surrogateescape"))
-            left = info.size if info.isreg() else 0
-            while left and (piece := file.content(min(left, 1 << 17))):
-                digest.update(piece)
-                left -= len(piece)
-            if told.lower() != digest.hexdigest():
-                yield f"/{info.name.lstrip('./')}", told, digest.hexdigest()
+        try:
+            for info, file in tar_members(stream):
+                if not (info.isreg() or info.issym()):
+                    continue
+                digest = hashlib.sha1(usedforsecurity=False)
+                nothing = digest.hexdigest()
+                if info.issym():
+                    digest.update(info.linkname.encode("utf-8", "surrogateescape"))
+                left = info.size if info.isreg() else 0
+                while left and (piece := file.content(min(left, 1 << 17))):
+                    digest.update(piece)
+                    left -= len(piece)
+                path = f"/{info.name.removeprefix('./')}"
+                found[path] = f"sha1:{digest.hexdigest()}"
+                told = info.pax_headers.get(_CHECKSUM, digest.hexdigest())
+                # Some writers tell of a link that it holds nothing.
+                if told.lower() != digest.hexdigest() and not (info.issym() and told == nothing):
+                    why = f"its own head says that it holds {told[:80]}, and it holds {found[path]}"
+                    self._report(Gap(f"{path} in {self._path}", why))
+        except (PayloadError, UnpackError):
+            pass  # that was told where the payload was read
+        return found
 
     def scripts(self) -> tuple[Script, ...]:
         return tuple(
