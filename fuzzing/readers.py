@@ -12,12 +12,14 @@ from typing import Any, NamedTuple
 
 from filigree.access.images.layers import LayerPromise, LayerReader
 from filigree.access.images.overlay import Overlay
-from filigree.demo import arch, curlew, deb, dunlin, plover, rpm, slackware
+from filigree.demo import apk, arch, curlew, deb, dunlin, plover, rpm, sanderling, slackware
 from filigree.demo.goods import goods_of
 from filigree.demo.repository import clear_signed, detached, public_key
 from filigree.demo.rpm_bytes import hash_file, slot_file
 from filigree.demo.rpm_repository import rpm_indexes
 from filigree.demo.world import WARES
+from filigree.families.apk import offers as apk_offers
+from filigree.families.apk.archive import BinaryArchive, MembersArchive
 from filigree.families.arch.archive import ArchArchive
 from filigree.families.deb.archive import DebArchive
 from filigree.families.rpm.archive import RpmArchive
@@ -42,6 +44,13 @@ from filigree.formats import (
     temporary_files,
     unpacking,
 )
+from filigree.formats.apk import binary as apk_binary
+from filigree.formats.apk import log as apk_log
+from filigree.formats.apk import members as apk_members
+from filigree.formats.apk import protection as apk_protection
+from filigree.formats.apk import records as apk_records
+from filigree.formats.apk import relations as apk_relations
+from filigree.formats.apk import versions as apk_versions
 from filigree.formats.arch import field_blocks, mtree, trust_database
 from filigree.formats.arch import relations as arch_relations
 from filigree.formats.arch import versions as arch_versions
@@ -227,7 +236,46 @@ def _xml(part: str) -> bytes:
     return data
 
 
+SMALL = sanderling.kept(GAUGE)
+SMALL_INDEX = apk.index([sanderling.kept(ware) for ware in WARES[10:14]])
+BLOCKS = (
+    b"ADB.pckg" + (0x34).to_bytes(4, "little") + bytes(4) + (0xE0000020).to_bytes(4, "little")
+    + b"\x05gauge\x061.0-r0\0" + bytes(10) + b"\2\0\0\0" + (0xE0000028).to_bytes(4, "little")
+    + b"\3\0\0\0" + (0x80000008).to_bytes(4, "little") + (0x8000000E).to_bytes(4, "little") + bytes(4)
+)  # fmt: skip
+"""A package of a name and a version, in the form of blocks."""
+
+
+def small_index(data: bytes) -> None:
+    """An index of whatever form, to its end."""
+    unpacking.renew_allowance()
+    found = apk_offers.open_index(MemoryBytes(data))
+    found.signature(office())
+    every(apk_offers.read_offers(found, "x", lambda _: None))
+
+
+def small_members(data: bytes) -> None:
+    unpacking.renew_allowance()
+    found = apk_members.SignedMembers(MemoryBytes(data), 3)
+    for one in found.members:
+        every(found.files(one))
+
+
 READERS: dict[str, Reader] = {
+    "apk versions": Reader(lambda d: (apk_versions.compare_versions(*pair(d)), apk_versions.begins(*pair(d))),
+                           (b"1.02_rc1-r2\n1.2_p~1a-r10",)),
+    "apk relation": Reader(lambda d: every(apk_relations.relations_in(text(d))), (b"a>=1 !b so:c.so.1=2 d@t ~e",)),
+    "apk records": Reader(lambda d: every(apk_records.read_records([d])),
+                          (("".join(f"{k}:{v}\n" for k, v in apk.fields_of(SMALL).items())
+                            + "".join(apk._paths(SMALL.goods))).encode()[:3000],)),
+    "apk protection": Reader(lambda d: every(apk_protection.read_protected(d)), (b"+etc\n-etc/*.d\n@a\n!b\n",)),
+    "apk log": Reader(lambda d: (every(apk_log.read_log(d)), every(apk_log.read_runs(d))),
+                      (b"Running `x` at 2026-01-12 08:30:00\n(1/1) Upgrading a (1 -> 2)\nOK: 1\n",)),
+    "apk blocks": Reader(lambda d: every(apk_binary.read_binary_records(d)), (BLOCKS,)),
+    "apk members": Reader(small_members, (apk.archive(SMALL), SMALL_INDEX)),
+    "apk index": Reader(small_index, (SMALL_INDEX, BLOCKS), refuses=(ValueError,)),
+    "apk archive": Reader(whole_archive(MembersArchive), (apk.archive(SMALL),), True),
+    "apk archive of blocks": Reader(whole_archive(BinaryArchive), (BLOCKS,)),
     "accounts": Reader(accounts.read_accounts, (b"root:x:0:0::/:/bin/dsh\n",)),
     "ar": Reader(lambda d: every(ar.read_members(MemoryBytes(d))), (deb.ar({"a": b"xyz", "b": b""}),)),
     "arch relation": Reader(lambda d: arch_relations.parse_wish(text(d)), (b"x>=1:2-3", b"x: for y")),

@@ -408,5 +408,6 @@ def test_what_a_log_tells() -> None:
         ("station-keep add tidegauge", Outcome.COMPLETED), ("station-keep upgrade", Outcome.FAILED),
     ]  # fmt: skip
     assert runs[0].began == datetime(2026, 1, 12, 8, 30, tzinfo=UTC)
+    assert list(read_runs(b"")) == []
     offsets = [one.offset for one in read_log(LOG)]
     assert all(re.match(rb"\(\d", LOG[at:]) for at in offsets)

@@ -11,6 +11,7 @@ A time stands above what was done; it tells no zone, and is taken for UTC.
 import re
 from collections.abc import Collection, Iterator
 from datetime import UTC, datetime
+from itertools import zip_longest
 
 from filigree.formats.change_logs import Logged, LoggedRun
 from filigree.formats.damage import text_of
@@ -49,8 +50,8 @@ def read_log(data: bytes, names: Collection[str] | None = None) -> Iterator[Logg
 def read_runs(data: bytes) -> Iterator[LoggedRun]:
     """Every run of the program that a log tells."""
     begun = list(_RUN.finditer(data))
-    ends = [match.start() for match in begun[1:]] + [len(data)]
-    for match, end in zip(begun, ends, strict=True):
+    for match, after in zip_longest(begun, begun[1:]):
+        end = after.start() if after is not None else len(data)
         last = _END.search(data, match.end(), end)
         outcome = (
             Outcome.UNFINISHED if last is None else Outcome.FAILED if last[1] else Outcome.COMPLETED
