@@ -3,6 +3,7 @@
 import gzip
 import io
 import lzma
+import struct
 import tarfile
 import tempfile
 from collections.abc import Callable, Iterable
@@ -238,12 +239,30 @@ def _xml(part: str) -> bytes:
 
 SMALL = sanderling.kept(GAUGE)
 SMALL_INDEX = apk.index([sanderling.kept(ware) for ware in WARES[10:14]])
-BLOCKS = (
-    b"ADB.pckg" + (0x34).to_bytes(4, "little") + bytes(4) + (0xE0000020).to_bytes(4, "little")
-    + b"\x05gauge\x061.0-r0\0" + bytes(10) + b"\2\0\0\0" + (0xE0000028).to_bytes(4, "little")
-    + b"\3\0\0\0" + (0x80000008).to_bytes(4, "little") + (0x8000000E).to_bytes(4, "little") + bytes(4)
-)  # fmt: skip
-"""A package of a name and a version, in the form of blocks."""
+
+
+def _blocks(schema: bytes) -> bytes:
+    """A package of a name and a version, in the form of blocks: by itself, or in a list."""
+    data = bytearray(8)
+
+    def put(what: bytes) -> int:
+        data.extend(what)
+        return len(data) - len(what)
+
+    name, version = (0x80000000 | put(text) for text in (b"\5gauge", b"\x061.0-r0"))
+    put(bytes(-len(data) % 4))
+    root = 0xE0000000 | put(struct.pack("<3I", 3, name, version))
+    if schema == b"pckg":
+        root = 0xE0000000 | put(struct.pack("<2I", 2, root))
+    else:
+        listed = 0xD0000000 | put(struct.pack("<2I", 2, root))
+        root = 0xE0000000 | put(struct.pack("<3I", 3, 0, listed))
+    struct.pack_into("<I", data, 4, root)
+    block = struct.pack("<I", len(data) + 4) + data
+    return b"ADB." + schema + block + bytes(-len(block) % 8)
+
+
+BLOCKS, BLOCK_INDEX = _blocks(b"pckg"), _blocks(b"indx")
 
 
 def small_index(data: bytes) -> None:
@@ -271,9 +290,9 @@ READERS: dict[str, Reader] = {
     "apk protection": Reader(lambda d: every(apk_protection.read_protected(d)), (b"+etc\n-etc/*.d\n@a\n!b\n",)),
     "apk log": Reader(lambda d: (every(apk_log.read_log(d)), every(apk_log.read_runs(d))),
                       (b"Running `x` at 2026-01-12 08:30:00\n(1/1) Upgrading a (1 -> 2)\nOK: 1\n",)),
-    "apk blocks": Reader(lambda d: every(apk_binary.read_binary_records(d)), (BLOCKS,)),
+    "apk blocks": Reader(lambda d: every(apk_binary.read_binary_records(d)), (BLOCKS, BLOCK_INDEX)),
     "apk members": Reader(small_members, (apk.archive(SMALL), SMALL_INDEX)),
-    "apk index": Reader(small_index, (SMALL_INDEX, BLOCKS), refuses=(ValueError,)),
+    "apk index": Reader(small_index, (SMALL_INDEX, BLOCK_INDEX), refuses=(ValueError,)),
     "apk archive": Reader(whole_archive(MembersArchive), (apk.archive(SMALL),), True),
     "apk archive of blocks": Reader(whole_archive(BinaryArchive), (BLOCKS,)),
     "accounts": Reader(accounts.read_accounts, (b"root:x:0:0::/:/bin/dsh\n",)),

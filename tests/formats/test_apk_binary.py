@@ -179,6 +179,11 @@ def test_names_that_lead_elsewhere_are_refused(name: str) -> None:
         list(opened(data).packages())
 
 
+@pytest.mark.parametrize("schema", ["index", "installed"])
+def test_a_root_that_holds_nothing_is_empty(schema: str) -> None:
+    assert list(read_binary_records(whole(schema, Values().done(0)))) == []
+
+
 def test_one_damaged_package_costs_itself() -> None:
     values = Values()
     infos = [

@@ -168,7 +168,7 @@ class BinaryFile:
         if self.schema == "package":
             yield values.package(root)
             return
-        listed = values.members(root[1] if self.schema == "index" and len(root) > 1 else root[0])
+        listed = values.members(_at(root, 1 if self.schema == "index" else 0))
         for number, one in enumerate(listed, 1):
             try:
                 if self.schema == "index":
