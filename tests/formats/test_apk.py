@@ -18,7 +18,7 @@ from filigree.formats.apk.protection import (
     read_protected,
 )
 from filigree.formats.apk.records import (
-    Record,
+    LetteredRecord,
     parse_digest,
     parse_rights,
     read_record,
@@ -264,7 +264,7 @@ R:plain
 
 def test_a_record_with_its_paths() -> None:
     (record,) = read_records([INSTALLED[:40], INSTALLED[40:], b"\n"])
-    assert isinstance(record, Record)
+    assert isinstance(record, LetteredRecord)
     assert record.damages == ()
     assert record.fields["D"] == "libbrine2>=2.1 so:libsaltc.so.6"
     told = {one.path: one for one in record.paths}
@@ -298,7 +298,7 @@ def test_a_record_with_its_paths() -> None:
 def test_a_line_that_makes_no_sense_costs_itself(line: bytes, why: str) -> None:
     first = read_record("P:a\nV:1")
     (record,) = read_records([b"P:a\nV:1\n" + line + b"\n"])
-    assert isinstance(record, Record)
+    assert isinstance(record, LetteredRecord)
     assert record.fields == first.fields
     (damage,) = record.damages
     assert why in damage.why
@@ -308,7 +308,7 @@ def test_a_line_that_makes_no_sense_costs_itself(line: bytes, why: str) -> None:
 def test_a_record_that_is_too_long_is_damage(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("filigree.formats.apk.records.RECORD_LIMIT", 100)
     found = list(read_records([b"P:a\nV:1\n\n", b"P:b\n" + b"T:x\n" * 60, b"\nP:c\nV:1\n"]))
-    assert [type(one) for one in found] == [Record, Damage, Record]
+    assert [type(one) for one in found] == [LetteredRecord, Damage, LetteredRecord]
 
 
 @pytest.mark.parametrize(

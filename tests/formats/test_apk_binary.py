@@ -16,7 +16,7 @@ from filigree.formats.apk.binary import (
     is_binary,
     read_binary_records,
 )
-from filigree.formats.apk.records import Record
+from filigree.formats.apk.records import LetteredRecord
 from filigree.formats.damage import Damage
 from filigree.formats.random_access import MemoryBytes
 from filigree.formats.unpacking import UnpackError, renew_allowance
@@ -112,13 +112,13 @@ def test_indexes_and_installed_records(long: bool) -> None:
     root = values.members([values.text("The office's"), values.listed(infos)])
     data = whole("index", values.done(root), long=long)
     found = list(read_binary_records(data))
-    assert [one.fields["P"] for one in found if isinstance(one, Record)] == [
+    assert [one.fields["P"] for one in found if isinstance(one, LetteredRecord)] == [
         f"shoal{n}" for n in range(300)
     ]
     values = Values()
     root = values.members([values.listed([package(values), package(values)])])
     records = list(read_binary_records(whole("installed", values.done(root), long=long)))
-    assert [len(one.paths) for one in records if isinstance(one, Record)] == [8, 8]
+    assert [len(one.paths) for one in records if isinstance(one, LetteredRecord)] == [8, 8]
 
 
 def test_contents_can_be_passed_over() -> None:
@@ -192,7 +192,11 @@ def test_one_damaged_package_costs_itself() -> None:
         values.info({"P": "b", "V": "1"}),
     ]
     data = whole("index", values.done(values.members([0, values.listed(infos)])))
-    assert [type(one) for one in read_binary_records(data)] == [Record, Damage, Record]
+    assert [type(one) for one in read_binary_records(data)] == [
+        LetteredRecord,
+        Damage,
+        LetteredRecord,
+    ]
 
 
 def test_values_that_hold_each_other_again_and_again_are_bounded() -> None:

@@ -106,6 +106,10 @@ class MembersArchive(_ApkArchive):
         if _INFO not in self._control:
             raise DatabaseError("it does not say of which package it is", path, _ADVICE)
         self._describe(fields_in(self._control[_INFO]))
+        more = [name for name in self._control if not name.startswith(".")]
+        if more:
+            why = "it stands beside what describes the package, and is none of its files"
+            report(Gap(f"{', '.join(more[:3])} in {path}", why))
         if self._told.strangers:
             names = ", ".join(self._told.strangers[:3])
             why = "beside its signatures stands what nobody signed: it is not read"

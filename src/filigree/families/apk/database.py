@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from filigree.access.trees.protocol import Tree
 from filigree.families.apk import described, places
+from filigree.families.apk.caches import cache_folders
 from filigree.families.apk.rules import ApkRules, term_is_met
 from filigree.families.protocol import Judging, Report
 from filigree.families.shared.damaged import report_damages, sound_needs
@@ -23,7 +24,7 @@ from filigree.formats.apk.protection import (
     protection_of,
     read_protected,
 )
-from filigree.formats.apk.records import Record, RecordedPath, read_records
+from filigree.formats.apk.records import LetteredRecord, RecordedPath, read_records
 from filigree.formats.apk.relations import PackageRelation, relations_in
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.members import PayloadError
@@ -101,7 +102,7 @@ class ApkDatabase(DatabaseDefaults):
         if not found:
             self.report(Gap(self._installed, "the package database is empty"))
 
-    def _sound_paths(self, record: Record, package: Package) -> list[RecordedPath]:
+    def _sound_paths(self, record: LetteredRecord, package: Package) -> list[RecordedPath]:
         if all(len(one.path) <= PATH_LIMIT for one in record.paths):
             return record.paths
         self.report(Gap(f"the files of {package.name}", "paths that are longer than paths are"))
@@ -289,17 +290,6 @@ def folder_of(tree: Tree) -> str:
         (one for one in places.RECORDS if tree.exists(f"{one}/{places.INSTALLED}")),
         places.RECORDS[0],
     )
-
-
-def cache_folders(tree: Tree, report: Report) -> Sequence[str]:
-    """Where indexes and archives are kept: the usual folder, and the one that a link leads to."""
-    folders = [places.CACHE]
-    try:
-        if tree.is_directory(places.CACHE_LINK):
-            folders.append(tree.real_path(places.CACHE_LINK))
-    except AccessError as error:
-        report(Gap(places.CACHE_LINK, error.what))
-    return tuple(dict.fromkeys(folders))
 
 
 def needs_told(package: Package, report: Report) -> tuple[Need, ...]:

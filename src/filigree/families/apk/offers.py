@@ -10,7 +10,7 @@ from filigree.families.shared.not_a_package import NotAPackage
 from filigree.families.shared.signatures import part_of
 from filigree.formats.apk.binary import BinaryError, BinaryFile, is_binary
 from filigree.formats.apk.members import SignedMembers
-from filigree.formats.apk.records import Record, read_record, read_records
+from filigree.formats.apk.records import LetteredRecord, read_record, read_records
 from filigree.formats.apk.relations import PackageRelation, relations_in
 from filigree.formats.damage import Damage
 from filigree.formats.gzip_members import GzipMember
@@ -49,7 +49,7 @@ class OpenIndex(NamedTuple):
             judged_members(self.members.signatures, lambda: part_of(self.source, start), keys)
         )
 
-    def records(self) -> Iterator[Record | Damage]:
+    def records(self) -> Iterator[LetteredRecord | Damage]:
         """The record of each package. Raises PayloadError, UnpackError or BinaryError."""
         if self.binary is not None:
             for one in self.binary.packages():
@@ -101,7 +101,7 @@ def read_offers(index: OpenIndex, path: str, report: Report) -> Iterator[Offer]:
     """Every package of an index; what makes no sense is reported."""
     damages = 0
     for one in index.records():
-        told = one.damages if isinstance(one, Record) else (one,)
+        told = one.damages if isinstance(one, LetteredRecord) else (one,)
         for damage in told:
             damages += 1
             if damages <= _DAMAGES:
@@ -123,7 +123,7 @@ def read_offers(index: OpenIndex, path: str, report: Report) -> Iterator[Offer]:
         report(Gap(path, f"{damages - _DAMAGES:,} more lines make no sense"))
 
 
-def text_of_record(record: Record) -> str:
+def text_of_record(record: LetteredRecord) -> str:
     """A record as the text that it is read from again."""
     return "\n".join(
         f"{letter}:{line}" for letter, value in record.fields.items() for line in value.split("\n")

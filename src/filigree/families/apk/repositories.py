@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from filigree.access.trees.protocol import Tree
 from filigree.families.apk import places
-from filigree.families.apk.database import cache_folders
+from filigree.families.apk.caches import cache_folders
 from filigree.families.apk.offers import OpenIndex, open_index
 from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.shared.indexes import Keys, best_of, copies_folder, packed_digest

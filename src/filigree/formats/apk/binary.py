@@ -18,7 +18,7 @@ import struct
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from filigree.formats.apk.records import Record, RecordedPath, written_digest
+from filigree.formats.apk.records import LetteredRecord, RecordedPath, written_digest
 from filigree.formats.damage import Damage
 from filigree.formats.random_access import Bytes, MemoryBytes
 from filigree.formats.unpacking import Unpacked, UnpackError
@@ -63,7 +63,7 @@ class BinaryPackage(NamedTuple):
     """One package: its record, and its scripts by name. `places` are the paths of files by their numbers,
     of their directory and within it."""
 
-    record: Record
+    record: LetteredRecord
     scripts: dict[str, bytes]
     places: dict[tuple[int, int], int]
 
@@ -173,7 +173,7 @@ class BinaryFile:
             try:
                 if self.schema == "index":
                     fields = values.fields(one)
-                    yield BinaryPackage(Record(fields, [], number), {}, {})
+                    yield BinaryPackage(LetteredRecord(fields, [], number), {}, {})
                 else:
                     yield values.package(values.members(one), number)
             except _TooMuch:
@@ -281,7 +281,7 @@ class _Values:
         priority = self.number(_at(members, 4))
         if priority:
             fields["q"] = str(priority)
-        return BinaryPackage(Record(fields, paths, number), scripts, places)
+        return BinaryPackage(LetteredRecord(fields, paths, number), scripts, places)
 
     def fields(self, value: int) -> dict[str, str]:
         """What describes a package, by the letters that records have."""
@@ -374,7 +374,7 @@ def _unpacked(source: Bytes) -> tuple[Unpacked, str]:
     return Unpacked(source, start, source.size - start, compression=method), method
 
 
-def read_binary_records(data: bytes) -> Iterator[Record | Damage]:
+def read_binary_records(data: bytes) -> Iterator[LetteredRecord | Damage]:
     """The records of a file. What is no such file is a Damage."""
     try:
         for one in BinaryFile(MemoryBytes(data)).packages():

@@ -57,7 +57,7 @@ class RecordedPath(NamedTuple):
     same_as: str | None = None
 
 
-class Record(NamedTuple):
+class LetteredRecord(NamedTuple):
     """One package: its fields by letter, each as it is written, and its paths.
 
     Of a letter that stands several times the values are joined by line ends. `line` is where it starts.
@@ -69,7 +69,9 @@ class Record(NamedTuple):
     damages: tuple[Damage, ...] = ()
 
 
-def read_records(pieces: Iterable[bytes], with_paths: bool = True) -> Iterator[Record | Damage]:
+def read_records(
+    pieces: Iterable[bytes], with_paths: bool = True
+) -> Iterator[LetteredRecord | Damage]:
     """The records of a file that comes in pieces. One that is too long is a Damage in its place."""
     for text, line in record_texts(pieces):
         yield Damage(line, text) if line < 0 else read_record(text, line, with_paths)
@@ -85,7 +87,7 @@ def record_texts(pieces: Iterable[bytes]) -> Iterator[tuple[str, int]]:
             yield text_of(block), line
 
 
-def read_record(text: str, line: int = 1, with_paths: bool = True) -> Record:
+def read_record(text: str, line: int = 1, with_paths: bool = True) -> LetteredRecord:
     """One record. What of it makes no sense is told among its damages."""
     fields: dict[str, str] = {}
     damages: list[Damage] = []
@@ -102,7 +104,7 @@ def read_record(text: str, line: int = 1, with_paths: bool = True) -> Record:
             fields[letter] = f"{fields[letter]}\n{value}"
         else:
             fields[letter] = value
-    return Record(fields, list(_paths(told, damages)), line, tuple(damages))
+    return LetteredRecord(fields, list(_paths(told, damages)), line, tuple(damages))
 
 
 def _paths(told: Iterable[tuple[str, str, int]], damages: list[Damage]) -> Iterator[RecordedPath]:
