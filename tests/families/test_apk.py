@@ -254,7 +254,8 @@ def test_a_link_is_held_against_the_digest_of_its_target(root: ApkRoot) -> None:
 def test_a_link_that_leads_elsewhere(root: ApkRoot) -> None:
     row = linked(root, "/tmp/gull", "gauge")
     assert row.verdict is Verdict.ALTERED
-    assert [one.aspect for one in row.differences] == [Aspect.CONTENT]
+    assert [one.aspect for one in row.differences] == [Aspect.LINK_TARGET]
+    assert row.differences[0].found == "/tmp/gull"
 
 
 def test_a_link_in_the_place_of_a_file_whose_content_is_its_target(root: ApkRoot) -> None:

@@ -424,7 +424,7 @@ CRITICAL = {
     "curlew": {"record-made-to-fit", "code-altered", "rights-came"},
     "plover": {"code-altered", "rights-came", "leads-elsewhere"},
     "dunlin": {"code-altered", "rights-came", "leads-elsewhere"},
-    "sanderling": {"code-altered", "rights-came"},
+    "sanderling": {"code-altered", "rights-came", "leads-elsewhere"},
 }
 
 

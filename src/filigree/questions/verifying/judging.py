@@ -268,7 +268,11 @@ def _differences(system: System, record: FileRecord, seen: Observation) -> list[
         # What was not read, because its size is another, is not said to have another content.
         unread = seen.digest is None and record.size not in (None, seen.size)
         if not unread and record.digest != seen.digest:
-            found.append(Difference(Aspect.CONTENT, record.digest, seen.digest))
+            if record.digest_of_target and seen.link_target is not None:
+                # Where it was to lead nothing tells, but its digest.
+                found.append(Difference(Aspect.LINK_TARGET, record.digest, seen.link_target))
+            else:
+                found.append(Difference(Aspect.CONTENT, record.digest, seen.digest))
     # What a record is silent on is not even put into words: most are silent on most.
     if record.size is not None and record.size != seen.size:
         found.append(Difference(Aspect.SIZE, str(record.size), str(seen.size)))
