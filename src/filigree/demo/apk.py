@@ -3,7 +3,6 @@
 import base64
 import gzip
 import hashlib
-import io
 import os
 import re
 import tarfile
@@ -14,6 +13,7 @@ from functools import lru_cache
 from importlib.resources import files
 from typing import Any
 
+from filigree.demo.deb import tar as pax_tar
 from filigree.demo.disk import Disk
 from filigree.demo.goods import BUILT, Good
 from filigree.demo.world import PEOPLE, Ware
@@ -185,25 +185,14 @@ def tar(goods: Iterable[Good], ended: bool = True, digests: bool = False) -> byt
 
     With `digests` each has the digest of its content in its head.
     """
-    out = io.BytesIO()
-    end = 0
-    with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as file:
-        for good in goods:
-            info = tarfile.TarInfo(good.path)
-            info.mode, info.mtime = good.mode, int(BUILT.timestamp())
-            info.uname = info.gname = "root"
-            if good.target is not None:
-                info.type, info.linkname, info.mode = tarfile.SYMTYPE, good.target, 0o777
-            elif good.content is None:
-                info.type = tarfile.DIRTYPE
-            else:
-                info.size = len(good.content)
-            if digests and not good.is_directory:
-                told = hashlib.sha1(_content(good)).hexdigest()
-                info.pax_headers = {"APK-TOOLS.checksum.SHA1": told}
-            file.addfile(info, io.BytesIO(good.content or b""))
-        end = file.offset
-    return out.getvalue() if ended else out.getvalue()[:end]
+    data = pax_tar(goods, tarfile.PAX_FORMAT, _told_digest if digests else None)
+    return data if ended else data.rstrip(b"\0") + bytes(-len(data.rstrip(b"\0")) % 512)
+
+
+def _told_digest(good: Good) -> dict[str, str]:
+    if good.is_directory:
+        return {}
+    return {"APK-TOOLS.checksum.SHA1": hashlib.sha1(_content(good)).hexdigest()}
 
 
 def _packed(data: bytes) -> bytes:

@@ -2,7 +2,7 @@
 
 import io
 import tarfile
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 
@@ -173,8 +173,12 @@ def archive(one: Installed, packer: str = "xz", extra: Iterable[Good] = ()) -> b
     return ar(parts)
 
 
-def tar(goods: Iterable[Good], form: int = tarfile.GNU_FORMAT) -> bytes:
-    """A payload of goods, their paths as they are."""
+def tar(
+    goods: Iterable[Good],
+    form: int = tarfile.GNU_FORMAT,
+    told: Callable[[Good], dict[str, str]] | None = None,
+) -> bytes:
+    """A payload of goods, their paths as they are; `told` is what else the head of each tells."""
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w", format=form) as file:
         for good in goods:
@@ -187,6 +191,8 @@ def tar(goods: Iterable[Good], form: int = tarfile.GNU_FORMAT) -> bytes:
                 info.type = tarfile.DIRTYPE
             else:
                 info.size = len(good.content)
+            if told is not None:
+                info.pax_headers = told(good)
             file.addfile(info, io.BytesIO(good.content or b""))
     return out.getvalue()
 

@@ -14,7 +14,7 @@ from filigree.families.apk.database import needs_told
 from filigree.families.apk.signing import judged_binary, judged_members
 from filigree.families.protocol import Report
 from filigree.families.shared.not_a_package import NotAPackage
-from filigree.families.shared.payload import Broken, escape_of, records
+from filigree.families.shared.payload import Broken, escape_of, from_the_top, records
 from filigree.families.shared.payload_archive import PayloadArchive
 from filigree.families.shared.signatures import part_of, weighed
 from filigree.formats.apk.binary import BinaryError, BinaryFile, BinaryPackage, is_binary
@@ -170,7 +170,7 @@ class MembersArchive(_ApkArchive):
 
         def read(inner: Algorithm) -> Iterator[Member]:
             stream = Unpacked(self._source, data.start, data.size, single=True)
-            return (_below(one) for one in read_tar(stream, inner))
+            return (from_the_top(one) for one in read_tar(stream, inner))
 
         for record in records(read, algorithm):
             if isinstance(record, Broken):
@@ -323,18 +323,6 @@ def fields_in(data: bytes) -> dict[str, str]:
         else:
             found.setdefault(letter, value)
     return found
-
-
-def _below(member: Member) -> Member:
-    """A member whose path starts at the top: the family writes it without."""
-    same = member.same_as
-    return member._replace(
-        path=_from_top(member.path), same_as=None if same is None else _from_top(same)
-    )
-
-
-def _from_top(path: str) -> str:
-    return path if path.startswith(("/", "./")) else f"./{path}"
 
 
 class ApkArchives:

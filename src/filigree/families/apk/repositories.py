@@ -3,7 +3,7 @@
 import hashlib
 import re
 import struct
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from functools import cached_property
 from typing import NamedTuple
 
@@ -12,15 +12,15 @@ from filigree.families.apk import places
 from filigree.families.apk.caches import cache_folders
 from filigree.families.apk.offers import OpenIndex, open_index
 from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
-from filigree.families.shared.indexes import Keys, best_of, copies_folder, packed_digest
+from filigree.families.shared.indexes import best_of, copies_folder, packed_digest
 from filigree.families.shared.looking import names_in, read_or_report
+from filigree.families.shared.rings import RingRepositories
 from filigree.formats.apk.binary import BinaryError
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.members import PayloadError
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, words_of
-from filigree.model.keys import Key
 from filigree.model.repositories import (
     IndexCopy,
     IndexFile,
@@ -44,7 +44,7 @@ class ConfiguredLine(NamedTuple):
     place: str
 
 
-class ApkRepositories:
+class ApkRepositories(RingRepositories):
     """Reads them once, for one question."""
 
     key_place = f"{places.KEYS}, as a file of the name that signatures tell"
@@ -52,25 +52,14 @@ class ApkRepositories:
     def __init__(
         self, tree: Tree, report: Report, architecture: str | None, judging: Judging
     ) -> None:
-        self._tree = tree
-        self._report = report
-        self.native = architecture or ""
-        self._keys = Keys(tree, report, judging.keyring)
-        self._now = judging.now
-        self._own = judging.copies
+        super().__init__(tree, report, architecture, judging)
         self._folders = cache_folders(tree, report)
 
-    def all(self) -> list[Repository]:
-        """Every repository, in the order of the configuration; read once."""
-        return self._all
-
-    @cached_property
-    def _all(self) -> list[Repository]:
-        found = [self._repository(one) for one in self._lines()]
+    def _read(self) -> Iterator[Repository]:
+        yield from map(self._repository, self._lines())
         for text in self._own.addresses:
             tag, address = _parted(text)
-            found.append(self._repository(ConfiguredLine(tag, address, ADDED)))
-        return found
+            yield self._repository(ConfiguredLine(tag, address, ADDED))
 
     def _lines(self) -> Iterator[ConfiguredLine]:
         files = [places.REPOSITORIES]
@@ -201,14 +190,6 @@ class ApkRepositories:
                 for key in self._keys.held(f"{folder}/{name}"):
                     found.append(RootKey(key, how, names, True))
         return found
-
-    def root_keys(self) -> Sequence[RootKey]:
-        return self._held
-
-    @cached_property
-    def _judging(self) -> list[Key]:
-        """The keys that indexes are judged with: the auditor's own, or else the root's."""
-        return self._keys.own if self._keys.own is not None else [one.key for one in self._held]
 
 
 def identity_of(line: ConfiguredLine) -> str:

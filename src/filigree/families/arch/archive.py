@@ -9,7 +9,7 @@ from filigree.families.arch import described
 from filigree.families.arch.database import LISTING_LIMIT, needs_told, read_packed_listing
 from filigree.families.protocol import Report
 from filigree.families.shared.not_a_package import NotAPackage
-from filigree.families.shared.payload import Broken, records
+from filigree.families.shared.payload import Broken, from_the_top, records
 from filigree.families.shared.payload_archive import OnePayload
 from filigree.formats.arch.field_blocks import read_pairs
 from filigree.formats.arch.mtree import ListedFile
@@ -139,7 +139,7 @@ class ArchArchive(OnePayload):
 
         def read(inner: Algorithm) -> Iterator[Member]:
             members = read_tar(self._unpacked(), inner)
-            return (_below(one) for one in members if one.path.removeprefix("./") not in _OWN)
+            return (from_the_top(one) for one in members if one.path.removeprefix("./") not in _OWN)
 
         for record in records(read, algorithm):
             if isinstance(record, Broken):
@@ -163,18 +163,6 @@ class ArchArchive(OnePayload):
 
     def fields(self) -> Mapping[str, str]:
         return self.package.fields
-
-
-def _below(member: Member) -> Member:
-    """A member whose path starts at the top: the family writes it without."""
-    same = member.same_as
-    return member._replace(
-        path=_from_top(member.path), same_as=None if same is None else _from_top(same)
-    )
-
-
-def _from_top(path: str) -> str:
-    return path if path.startswith(("/", "./")) else f"./{path}"
 
 
 class ArchArchives:

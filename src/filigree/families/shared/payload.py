@@ -28,6 +28,18 @@ def shown_path(path: str) -> str:
     return path.rstrip("/") or "/"
 
 
+def from_the_top(member: Member) -> Member:
+    """A member whose path starts at the top, of a family that writes it without a start."""
+    same = member.same_as
+    return member._replace(
+        path=_from_top(member.path), same_as=None if same is None else _from_top(same)
+    )
+
+
+def _from_top(path: str) -> str:
+    return path if path.startswith(("/", "./")) else f"./{path}"
+
+
 def records(
     read: Callable[[Algorithm], Iterator[Member]], algorithm: Algorithm
 ) -> Iterator[FileRecord | Broken]:
