@@ -2,7 +2,9 @@
 
 import gzip
 import hashlib
+import json
 import os
+import re
 import shutil
 import stat
 import struct
@@ -213,6 +215,17 @@ def test_scripts_are_told_and_never_run(sanderling: Path) -> None:
         names = {script.name for script in system.records(one).scripts()}
         assert names == {"pre-install", "post-install", "pre-deinstall", "post-deinstall"}
         assert all("exit 0" in text for text in system.database.script_texts(one))
+
+
+def test_what_sets_off_a_trigger_is_told(own: Path) -> None:
+    text = (own / INSTALLED).read_text()
+    identity = re.search(r"C:(\S+)\nP:libsaltc6\n", text)
+    assert identity is not None
+    (own / "lib/apk/db/triggers").write_text(f"{identity[1]} /usr/lib/* /lib\nnonsense\n")
+    with open_system(str(own)) as system:
+        by_name = {one.name: system.records(one).fields() for one in system.packages}
+    assert by_name["libsaltc6"]["triggers"] == "/usr/lib/* /lib"
+    assert "triggers" not in by_name["tidegauge"]
 
 
 def test_the_log_is_the_history(sanderling: Path) -> None:
@@ -730,6 +743,67 @@ def test_an_index_of_blocks(own: Path) -> None:
     with open_system(str(own)) as system:
         (found,) = census(system, Filter(("saltwort",)), scope=Scope.AVAILABLE).records
     assert found.version == "1.2-r1"
+
+
+# -- security ------------------------------------------------------------------------------------
+
+FIXES = {
+    "distroversion": "", "reponame": "coast",
+    "packages": [
+        {"pkg": {"name": "jetty",
+                 "secfixes": {"1.1.0_p1-r2": ["CVE-2026-1111 XSA-7"], "0": ["CVE-2026-2"]}}},
+        {"pkg": {"name": "mussel", "secfixes": {"5.36.1_rc2_p1-r1": ["CVE-2026-3333"]}}},
+        {"pkg": {"name": "quayside", "secfixes": {"99-r0": ["CVE-2026-4444"]}}},
+        {"pkg": {"name": "gull"}}, {"pkg": {"name": "auk", "secfixes": {"no version": []}}}, 7,
+    ],
+}  # fmt: skip
+
+
+def urgent(root: Path) -> tuple[dict[str, list[str]], Any]:
+    with open_system(str(root)) as system:
+        answer = behind(system)
+    rows = {
+        row.name: [one.title or "" for one in row.advisories]
+        for row in answer.records
+        if row.security
+    }
+    return rows, answer
+
+
+def test_what_is_for_security_is_told_where_a_database_is_given(own: Path) -> None:
+    assert urgent(own)[1].summary.security is None
+    (own / "var/cache/apk/coast.json").write_text(json.dumps(FIXES))
+    rows, answer = urgent(own)
+    # What is made of one source has its fixes; what is offered mends only what it has come to.
+    assert rows == {
+        "jetty": ["CVE-2026-1111, XSA-7"], "jetty-client": ["CVE-2026-1111, XSA-7"],
+        "libmussel5": ["CVE-2026-3333"],
+    }  # fmt: skip
+    assert answer.summary.security == 3
+    assert answer.exit_status == 1
+    why = {gap.why for gap in answer.gaps if gap.what.endswith("coast.json")}
+    assert any("nobody signed it" in one for one in why)
+    assert any("3 entries make no sense" in one for one in why)
+
+
+def test_an_emptied_database_is_no_clean_bill(own: Path) -> None:
+    """Whoever owns the machine owns that file, too."""
+    (own / "var/cache/apk/coast.json").write_text(json.dumps({**FIXES, "packages": []}))
+    rows, answer = urgent(own)
+    assert rows == {}
+    assert answer.exit_status == 3
+    assert any("nobody signed it" in gap.why for gap in answer.gaps)
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["", "[]", "{}", '{"packages": {}}', "[" * 100_000, json.dumps({**FIXES, "reponame": "shore"})],
+)
+def test_a_database_that_is_none_or_another_s_tells_nothing(own: Path, text: str) -> None:
+    (own / "var/cache/apk/coast.json").write_text(text)
+    rows, answer = urgent(own)
+    assert (rows, answer.summary.security) == ({}, None)
+    assert answer.exit_status == 3
 
 
 # -- fetching --------------------------------------------------------------------------------

@@ -261,7 +261,16 @@ class ApkDatabase(DatabaseDefaults):
         return LoggedHistory(self.tree, places.LOG, read_log, self.report, read_runs)
 
     def fields(self, package: Package) -> Mapping[str, str]:
-        return package.fields
+        paths = self._triggers.get(package.fields.get("identity", ""))
+        return package.fields if paths is None else {**package.fields, "triggers": paths}
+
+    @cached_property
+    def _triggers(self) -> dict[str, str]:
+        """Below which paths a change sets off a package's trigger, by its identity."""
+        path = f"{self.folder}/{places.TRIGGERS}"
+        lines = text_of(read_or_report(self.tree, path, self.report, _SMALL)).split("\n")
+        told = (line.partition(" ") for line in lines)
+        return {identity: paths for identity, space, paths in told if space}
 
     def repositories(self, judging: Judging) -> "ApkRepositories":
         """What the system is configured to install from."""

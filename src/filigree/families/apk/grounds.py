@@ -36,7 +36,8 @@ RESTS_ON: Mapping[str, str] = {
     ),
     "offers": (
         f"indexes in `{places.CACHE}`, or where `{places.CACHE_LINK}` leads, as "
-        f"`{places.REPOSITORIES}` says"
+        f"`{places.REPOSITORIES}` says; what is for security by a branch's own database of fixes, where "
+        "a file of it (JSON) lies there or among your own copies: nobody signs it"
     ),
     "offers_signature": (
         "the first member of an index, by a bare RSA key: weak where it is made with SHA-1"

@@ -16,6 +16,7 @@ from filigree.families.shared.indexes import best_of, copies_folder, packed_dige
 from filigree.families.shared.looking import names_in, read_or_report
 from filigree.families.shared.rings import RingRepositories
 from filigree.formats.apk.binary import BinaryError
+from filigree.formats.apk.fixes import read_fixes
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.members import PayloadError
 from filigree.formats.unpacking import UnpackError
@@ -32,6 +33,7 @@ from filigree.model.repositories import (
 from filigree.model.signatures import SignatureVerdict
 
 _LIST_LIMIT = 1 << 20
+FIXES_LIMIT = 64 << 20
 _SCHEME = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
 INDEX = "APKINDEX.tar.gz"
 
@@ -119,9 +121,9 @@ class ApkRepositories(RingRepositories):
 
     def _best_copy(self, line: ConfiguredLine) -> IndexCopy | None:
         """The root's own copy; one that we fetched, where that counts and is as new."""
-        return best_of(self._copy(tree, path) for tree, path in self._shelves(line))
+        return best_of(self._copy(tree, path, line) for tree, path in self._shelves(line))
 
-    def _copy(self, tree: Tree, path: str) -> IndexCopy | None:
+    def _copy(self, tree: Tree, path: str, line: ConfiguredLine) -> IndexCopy | None:
         if not tree.exists(path):
             return None
         own = tree is self._own.copies
@@ -143,11 +145,28 @@ class ApkRepositories(RingRepositories):
             source.close()
         matches = True if signature.verdict is SignatureVerdict.GOOD else None
         listed = IndexFile(IndexKind.PACKAGES, path, digest, False, own)
+        files = tuple(self._databases(tree, line, own))
         return IndexCopy(
             path=path, size=seen.size, packages=packages, made_at=moment_of(made),
             fetched_at=moment_of(seen.modified // 10**9), expires_at=None, signature=signature,
-            matches=matches, remarks=(why,) if why else (), listed=listed, own=own,
+            matches=matches, remarks=(why,) if why else (), listed=listed, files=files, own=own,
         )  # fmt: skip
+
+    def _databases(self, tree: Tree, line: ConfiguredLine, own: bool) -> Iterator[IndexFile]:
+        """The databases of security fixes that were given, and are of this repository."""
+        for folder in ("",) if own else self._folders:
+            for name in names_in(tree, folder or "/", self._report):
+                path = f"{folder}/{name}"
+                if not name.endswith(".json"):
+                    continue
+                try:
+                    told = read_fixes(tree.read(path, FIXES_LIMIT))
+                except (AccessError, ValueError) as error:
+                    self._report(Gap(path, words_of(error)))
+                    continue
+                address = line.address.rstrip("/")
+                if address.endswith(f"/{told.part}") and told.branch in address:
+                    yield IndexFile(IndexKind.ADVISORIES, path, None, False, own)
 
     @staticmethod
     def _counted(index: OpenIndex) -> tuple[int | None, int | None, str | None]:

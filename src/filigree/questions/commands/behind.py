@@ -115,7 +115,8 @@ def behind(
     """
     with open_catalogue(system, options) as offered:
         rows = sorted(_rows(system, offered), key=lambda row: (row.name, row.architecture))
-        if report_silence(system, "advisories", "what of it is for security"):
+        told = offered.notices.tells_advisories
+        if not told and report_silence(system, "advisories", "what of it is for security"):
             rows = [replace(row, security=None) for row in rows]
         _report_expired(system, offered)
         guessed = sum(row.status is UpdateStatus.DIFFERENT for row in rows)
@@ -329,7 +330,7 @@ def _summary(system: System, offered: Catalogue, rows: Sequence[BehindRow]) -> B
     present = [p for p in system.packages if p.state.present]
     names = offered.known(p.name for p in present)
     counted = Counter(row.status for row in rows)
-    silent = "advisories" in system.family.silent_on
+    silent = "advisories" in system.family.silent_on and not offered.notices.tells_advisories
     return BehindSummary(
         installed=len(present),
         not_offered=sum(p.name not in names for p in present),
