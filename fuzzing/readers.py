@@ -46,6 +46,7 @@ from filigree.formats import (
     unpacking,
 )
 from filigree.formats.apk import binary as apk_binary
+from filigree.formats.apk import fixes as apk_fixes
 from filigree.formats.apk import log as apk_log
 from filigree.formats.apk import members as apk_members
 from filigree.formats.apk import protection as apk_protection
@@ -290,6 +291,9 @@ READERS: dict[str, Reader] = {
     "apk protection": Reader(lambda d: every(apk_protection.read_protected(d)), (b"+etc\n-etc/*.d\n@a\n!b\n",)),
     "apk log": Reader(lambda d: (every(apk_log.read_log(d)), every(apk_log.read_runs(d))),
                       (b"Running `x` at 2026-01-12 08:30:00\n(1/1) Upgrading a (1 -> 2)\nOK: 1\n",)),
+    "apk fixes": Reader(apk_fixes.read_fixes, (b'{"distroversion":"v1","reponame":"main","packages":[{"pkg":'
+                        b'{"name":"a","secfixes":{"1.0-r0":["CVE-2026-1 X-2"],"0":["CVE-2026-3"]}}}]}',),
+                        refuses=(ValueError,)),
     "apk blocks": Reader(lambda d: every(apk_binary.read_binary_records(d)), (BLOCKS, BLOCK_INDEX)),
     "apk members": Reader(small_members, (apk.archive(SMALL), SMALL_INDEX)),
     "apk index": Reader(small_index, (SMALL_INDEX, BLOCK_INDEX), refuses=(ValueError,)),

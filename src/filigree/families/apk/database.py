@@ -61,6 +61,7 @@ class ApkDatabase(DatabaseDefaults):
         self.folder = folder_of(tree)
         self._paths: dict[Package, list[RecordedPath]] = {}
         self.world = self._read_world()
+        self._triggers = self._read_triggers()
         self._packages = [self._with_reason(one) for one in self._read_packages()]
 
     # -- packages --------------------------------------------------------------------------
@@ -264,8 +265,7 @@ class ApkDatabase(DatabaseDefaults):
         paths = self._triggers.get(package.fields.get("identity", ""))
         return package.fields if paths is None else {**package.fields, "triggers": paths}
 
-    @cached_property
-    def _triggers(self) -> dict[str, str]:
+    def _read_triggers(self) -> dict[str, str]:
         """Below which paths a change sets off a package's trigger, by its identity."""
         path = f"{self.folder}/{places.TRIGGERS}"
         lines = text_of(read_or_report(self.tree, path, self.report, _SMALL)).split("\n")
