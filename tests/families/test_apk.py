@@ -192,11 +192,13 @@ def test_records_that_are_none(root: ApkRoot) -> None:
 
 def test_a_damaged_record_costs_itself(root: ApkRoot) -> None:
     root.package("gauge")
-    root.lines.append("V:1\nT:no name\n\nP:horn\nnonsense\n\nP:" + "x" * 3000 + "\nV:1\n\n")
+    root.lines.append(
+        "V:1\nT:no name\n\nP:horn\nnonsense\n\nP:" + "x" * 3000 + "\nV:1\n\nP:a\nP:b\nV:1\n\n"
+    )
     root.package("brine")
     with root.open() as system:
         assert [one.name for one in system.packages] == ["gauge", "brine"]
-        assert len([gap for gap in system.gaps if INSTALLED in gap.what]) == 4
+        assert len([gap for gap in system.gaps if INSTALLED in gap.what]) == 5
 
 
 def test_a_package_that_nobody_made(sanderling: Path) -> None:
@@ -685,6 +687,16 @@ def test_an_index_in_a_folder_of_the_root_and_by_the_other_name(own: Path) -> No
     assert {name: row.packages for name, row in told(own).items()} == {
         "/srv/packages": 3, "packages.tides.example/other": 5,
     }  # fmt: skip
+
+
+def test_an_unsigned_index_beside_it_does_not_take_its_place(own: Path) -> None:
+    """It lies under the other name that systems use, and calls itself newer."""
+    name = f"var/cache/apk/APKINDEX.{short_digest(f'{ADDRESS}/coast')}.tar.gz"
+    text = f"P:gift\nV:1-r0\nA:x86_64\nt:{int(datetime(2030, 1, 1, tzinfo=UTC).timestamp())}\n\n"
+    gift = apk.tar([Good("APKINDEX", 0o644, text.encode())])
+    (own / name).write_bytes(gzip.compress(gift, mtime=0))
+    row = told(own)["packages.tides.example/apk/coast"]
+    assert (row.signature, row.packages) == (SignatureVerdict.GOOD, 67)
 
 
 def test_the_cache_is_where_the_link_leads(own: Path) -> None:

@@ -51,6 +51,8 @@ def package_of(
     name, version = fields.get("P"), fields.get("V")
     if not name or not version:
         raise NotAPackage(f"a package without a {'version' if name else 'name'}")
+    if any("\n" in fields.get(letter, "") for letter in "PVA"):
+        raise NotAPackage("a package whose name, version or architecture is told more than once")
     too_long = why_too_long(name, version, fields.get("A"))
     if too_long is not None:
         raise NotAPackage(too_long)

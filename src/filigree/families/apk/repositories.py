@@ -106,22 +106,28 @@ class ApkRepositories(RingRepositories):
         """Where the index of a repository is."""
         return f"{address.rstrip('/')}/{self.native}/{INDEX}"
 
-    def _shelves(self, line: ConfiguredLine) -> Iterator[tuple[Tree, str]]:
-        """Where copies may lie: a folder of the root's own, its cache, and those that we fetched."""
-        if line.place != ADDED:
-            if line.address.startswith("/"):
-                yield self._tree, self.index_address(line.address)
-            # By the index's address; a system that names it by the repository's has the other.
-            for told in (self.index_address(line.address), line.address.rstrip("/")):
-                name = f"APKINDEX.{short_digest(told)}.tar.gz"
-                for folder in self._folders:
-                    yield self._tree, f"{folder}/{name}"
-        if self._own.copies is not None:
-            yield self._own.copies, f"/{copies_folder('apk', (line.address,))}/{INDEX}"
+    def _places(self, line: ConfiguredLine) -> Iterator[str]:
+        """Where a copy below the root may lie: in a folder of its own, or in its cache."""
+        if line.place == ADDED:
+            return
+        if line.address.startswith("/"):
+            yield self.index_address(line.address)
+        # By the index's address; a system that names it by the repository's has the other.
+        for told in (self.index_address(line.address), line.address.rstrip("/")):
+            name = f"APKINDEX.{short_digest(told)}.tar.gz"
+            yield from (f"{folder}/{name}" for folder in self._folders)
 
     def _best_copy(self, line: ConfiguredLine) -> IndexCopy | None:
-        """The root's own copy; one that we fetched, where that counts and is as new."""
-        return best_of(self._copy(tree, path, line) for tree, path in self._shelves(line))
+        """The root's own copy; one that we fetched, where that counts and is as new.
+
+        Of the root's own the first that is there: an unsigned one beside it could call itself newer.
+        """
+        place = next(filter(self._tree.exists, self._places(line)), None)
+        root = self._copy(self._tree, place, line) if place is not None else None
+        if self._own.copies is None:
+            return root
+        path = f"/{copies_folder('apk', (line.address,))}/{INDEX}"
+        return best_of((root, self._copy(self._own.copies, path, line)))
 
     def _copy(self, tree: Tree, path: str, line: ConfiguredLine) -> IndexCopy | None:
         if not tree.exists(path):
