@@ -1,5 +1,6 @@
 """Families from elsewhere, and a house that names none."""
 
+import json
 import re
 from pathlib import Path
 
@@ -7,6 +8,7 @@ import pytest
 
 import filigree
 from filigree.cli.hints import worded
+from filigree.demo.sanderling import build_sanderling
 from filigree.families.registry import families
 from filigree.model.hints import Hint
 from tests.conftest import Run, beside
@@ -214,3 +216,25 @@ def test_the_core_names_no_option_of_a_command() -> None:
 def test_every_hint_is_worded() -> None:
     assert {worded(hint) for hint in Hint}.isdisjoint(hint.value for hint in Hint)
     assert worded("in words already") == "in words already"
+
+
+@pytest.mark.parametrize(
+    ("planted", "text"),
+    [("var/lib/dpkg/status",
+      "Package: gift\nStatus: install ok installed\nArchitecture: all\nVersion: 1\n"),
+     ("var/log/packages/gift-1-noarch-1", "PACKAGE NAME: gift-1-noarch-1\nFILE LIST:\n./\n")],
+)  # fmt: skip
+def test_records_of_another_family_hide_nothing(
+    tmp_path: Path, call: Run, planted: str, text: str
+) -> None:
+    """Whoever owns a machine lays down records of a family that is looked for first."""
+    root = build_sanderling(tmp_path / "sanderling")
+    clean = call("census", "--root", str(root), "--format", "json")
+    assert json.loads(clean.stdout)["gaps"] == []
+    (root / planted).parent.mkdir(parents=True)
+    (root / planted).write_text(text)
+    done = call("census", "--root", str(root), "--format", "json")
+    told = json.loads(done.stdout)
+    hidden = "/lib/apk/db/installed" if told["system"]["family"] != "apk" else f"/{planted}"
+    assert any(hidden.startswith(gap["what"]) and "too" in gap["why"] for gap in told["gaps"])
+    assert done.returncode == 3

@@ -55,14 +55,36 @@ def family_of(tree: Tree) -> Family:
 
 
 def family_or_none(tree: Tree, report: Report) -> Family:
-    """As `family_of`; but an image may have no record at all: then that is reported as a gap."""
+    """As `family_of`; but an image may have no record at all: then that is reported as a gap, and so is
+    what other families have there."""
     try:
-        return family_of(tree)
+        found = family_of(tree)
     except NoSystem as error:
         if tree.layered is None:
             raise
         report(Gap(tree.root, error.what))
         return family_named("none")
+    for other, path in _others(tree, found):
+        # Whoever puts records of another family there would have its own overlooked.
+        report(Gap(path, f"records of the {other} family lie there, too: they were not looked at"))
+    return found
+
+
+def _others(tree: Tree, found: Family) -> Iterator[tuple[str, str]]:
+    """Which other families of ours have records there, and where."""
+    for module in _OWN.values():
+        family: Family = import_module(module).FAMILY
+        if family.name != found.name:
+            place = next((path for path in family.looked_for() if _is_there(tree, path)), None)
+            if place is not None and family.recognises(tree):
+                yield family.name, place
+
+
+def _is_there(tree: Tree, path: str) -> bool:
+    try:
+        return tree.observe(path) is not None
+    except AccessError:
+        return False
 
 
 def _hidden(tree: Tree, path: str) -> str | None:
