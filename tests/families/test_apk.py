@@ -432,6 +432,7 @@ LIES: dict[str, Callable[[Any], bytes]] = {
     "data that was signed, and no digest of it": lambda _: (
         apk.signed(without_digest()) + without_digest() + other_data()
     ),
+    "its data taken away": lambda _: apk.signed(CONTROL) + CONTROL,
     "another control under the signature": lambda _: apk.signed(CONTROL) + without_digest() + DATA,
     "the signature of another archive": lambda _: apk.signed(b"another") + CONTROL + DATA,
     "signed for the data": lambda _: apk.signed(DATA) + CONTROL + DATA,
