@@ -17,6 +17,7 @@ from typing import Any
 import pytest
 from cryptography.hazmat.primitives.asymmetric import rsa
 
+from filigree.access.trees.directory import DirectoryTree
 from filigree.demo import apk
 from filigree.demo.goods import Good
 from filigree.demo.sanderling import ADDRESS, TOOLS, build_sanderling, kept, offered, repository
@@ -659,6 +660,29 @@ def test_an_index_that_was_changed(own: Path, what: str) -> None:
     else:
         assert answer.records == []
         assert any("/apk/" in gap.what for gap in answer.gaps)
+
+
+def test_an_index_that_is_swapped_while_it_is_read_offers_nothing(
+    own: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The good one is shown while its signature is judged, the forged one to whoever reads on."""
+    good = (own / COAST).read_bytes()
+    real = DirectoryTree.read
+    times: list[str] = []
+
+    def read(tree: DirectoryTree, path: str, limit: int = 1 << 30) -> bytes:
+        found = real(tree, path, limit)
+        if path.endswith(Path(COAST).name):
+            times.append(path)
+            (own / COAST).write_bytes(forged(good))
+        return found
+
+    monkeypatch.setattr(DirectoryTree, "read", read)
+    with open_system(str(own)) as system:
+        answer = census(system, Filter(("gift", "saltwort")), scope=Scope.AVAILABLE)
+    assert len(times) == 2
+    assert answer.records == []
+    assert any("changed while it was read" in gap.why for gap in answer.gaps)
 
 
 def test_of_two_lists_none_is_taken(own: Path) -> None:

@@ -26,6 +26,8 @@ from filigree.model.signatures import Signatures
 
 LIST, ABOUT = "APKINDEX", "DESCRIPTION"
 LIST_LIMIT = 1 << 30
+INDEX_LIMIT = 256 << 20
+"""Bytes of an index as it lies."""
 _MEMBERS = 8
 _PIECE = 1 << 18
 _DAMAGES = 20

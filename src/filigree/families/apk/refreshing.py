@@ -6,7 +6,7 @@ from datetime import datetime
 from pathlib import Path
 
 from filigree.access.web import FetchError
-from filigree.families.apk.offers import open_index
+from filigree.families.apk.offers import INDEX_LIMIT, open_index
 from filigree.families.protocol import Fetch
 from filigree.families.shared.indexes import older_than
 from filigree.families.shared.signatures import why_refused
@@ -18,8 +18,6 @@ from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import moment_of
 from filigree.model.keys import Key
 from filigree.model.repositories import Refreshed
-
-INDEX_LIMIT = 256 << 20
 
 
 def refresh(

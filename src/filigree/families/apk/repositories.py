@@ -10,15 +10,16 @@ from typing import NamedTuple
 from filigree.access.trees.protocol import Tree
 from filigree.families.apk import places
 from filigree.families.apk.caches import cache_folders
-from filigree.families.apk.offers import OpenIndex, open_index
+from filigree.families.apk.offers import INDEX_LIMIT, OpenIndex, open_index
 from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
-from filigree.families.shared.indexes import best_of, copies_folder, packed_digest
+from filigree.families.shared.indexes import best_of, copies_folder
 from filigree.families.shared.looking import names_in, read_or_report
 from filigree.families.shared.rings import RingRepositories
 from filigree.formats.apk.binary import BinaryError
 from filigree.formats.apk.fixes import read_fixes
 from filigree.formats.damage import Damage, text_of
 from filigree.formats.members import PayloadError
+from filigree.formats.random_access import MemoryBytes
 from filigree.formats.unpacking import UnpackError
 from filigree.model.answer import Gap, moment_of
 from filigree.model.errors import AccessError, words_of
@@ -135,20 +136,20 @@ class ApkRepositories(RingRepositories):
         own = tree is self._own.copies
         try:
             seen = tree.observe(tree.real_path(path))
-            digest = packed_digest(tree, path, "sha256")
-            source = tree.lend(path)
+            # Digest, signature and list are of one reading: whoever owns the root could show another one
+            # to each.
+            data = tree.read(path, INDEX_LIMIT)
         except AccessError as error:
             self._report(Gap(path, error.what))
             return None
         try:
-            index = open_index(source)
+            index = open_index(MemoryBytes(data))
             signature = index.signature(self._judging)
             packages, made, why = self._counted(index)
         except (PayloadError, UnpackError, BinaryError, AccessError, struct.error) as error:
             self._report(Gap(path, f"it cannot be read: {words_of(error)}"))
             return None
-        finally:
-            source.close()
+        digest = f"sha256:{hashlib.sha256(data).hexdigest()}"
         matches = True if signature.verdict is SignatureVerdict.GOOD else None
         listed = IndexFile(IndexKind.PACKAGES, path, digest, False, own)
         files = tuple(self._databases(tree, line, own))

@@ -11,11 +11,12 @@ from filigree.families.apk.repositories import FIXES_LIMIT
 from filigree.families.apk.rules import term_is_met
 from filigree.families.protocol import Judging, Kept, OfferRow, Reader, Report
 from filigree.families.shared.choosing import Numbers, choices_by_number
-from filigree.families.shared.indexes import IndexReader, packed_digest
+from filigree.families.shared.indexes import IndexReader
 from filigree.formats.apk.binary import BinaryError
 from filigree.formats.apk.fixes import read_fixes
 from filigree.formats.apk.versions import compare_versions, order
 from filigree.formats.members import PayloadError
+from filigree.formats.random_access import MemoryBytes
 from filigree.model.answer import Gap
 from filigree.model.choices import Choice, Offering
 from filigree.model.errors import AccessError, Obstacle
@@ -91,16 +92,14 @@ class ApkSources(IndexReader):
 
     def _offers(self, file: IndexFile, report: Report) -> Iterator[Offer]:
         """Every package of an index, which must still be what it was."""
-        tree = self._tree_of(file)
-        if packed_digest(tree, file.path, "sha256") != file.digest:
+        data = self._tree_of(file).read(file.path, offers.INDEX_LIMIT)
+        if f"sha256:{hashlib.sha256(data).hexdigest()}" != file.digest:
             raise AccessError(Obstacle.CHANGED, file.path)
-        source = tree.lend(file.path)
         try:
-            yield from offers.read_offers(offers.open_index(source), file.path, report)
+            index = offers.open_index(MemoryBytes(data))
+            yield from offers.read_offers(index, file.path, report)
         except (PayloadError, BinaryError, struct.error) as error:
             report(Gap(file.path, f"{error}; what follows was not read"))
-        finally:
-            source.close()
 
     # -- packages --------------------------------------------------------------------------
 
