@@ -125,6 +125,15 @@ def read_offers(index: OpenIndex, path: str, report: Report) -> Iterator[Offer]:
         report(Gap(path, f"{damages - _DAMAGES:,} more lines make no sense"))
 
 
+def built_seconds(record: LetteredRecord) -> int | None:
+    """When the package of a record was built, in seconds since 1970: None if it does not tell.
+
+    A number of twelve digits or more is no time that a calendar has.
+    """
+    told = record.fields.get("t", "")
+    return int(told) if told.isdecimal() and len(told) < 12 else None
+
+
 def text_of_record(record: LetteredRecord) -> str:
     """A record as the text that it is read from again."""
     return "\n".join(

@@ -6,7 +6,7 @@ from datetime import datetime
 from pathlib import Path
 
 from filigree.access.web import FetchError
-from filigree.families.apk.offers import INDEX_LIMIT, open_index
+from filigree.families.apk.offers import INDEX_LIMIT, built_seconds, open_index
 from filigree.families.protocol import Fetch
 from filigree.families.shared.indexes import older_than
 from filigree.families.shared.signatures import why_refused
@@ -32,11 +32,10 @@ def refresh(
         index = open_index(MemoryBytes(Path(got).read_bytes()))
         signature = index.signature(keys)
         times = [
-            int(one.fields["t"])
+            built
             for one in index.records()
-            if not isinstance(one, Damage) and one.fields.get("t", "").isdecimal()
-            and len(one.fields["t"]) < 12
-        ]  # fmt: skip
+            if not isinstance(one, Damage) and (built := built_seconds(one)) is not None
+        ]
     except (UnpackError, PayloadError, BinaryError, struct.error) as error:
         fetch.forget(address)
         raise FetchError(f"what came is no index: {error}", address) from error

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from filigree.access.trees.protocol import Tree
 from filigree.families.apk import places
 from filigree.families.apk.caches import cache_folders
-from filigree.families.apk.offers import INDEX_LIMIT, OpenIndex, open_index
+from filigree.families.apk.offers import INDEX_LIMIT, OpenIndex, built_seconds, open_index
 from filigree.families.protocol import ADDED, Fetch, Judging, Report, RootKey
 from filigree.families.shared.indexes import best_of, copies_folder
 from filigree.families.shared.looking import names_in, read_or_report
@@ -184,9 +184,8 @@ class ApkRepositories(RingRepositories):
                 if isinstance(one, Damage):
                     continue
                 count += 1
-                told = one.fields.get("t", "")
-                if told.isdecimal() and len(told) < 12:
-                    newest = max(newest or 0, int(told))
+                if (built := built_seconds(one)) is not None:
+                    newest = max(newest or 0, built)
         except (PayloadError, UnpackError, BinaryError, AccessError, struct.error) as error:
             return None, newest, f"it cannot be read to its end: {words_of(error)}"
         return count, newest, None
