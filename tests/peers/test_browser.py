@@ -173,6 +173,20 @@ def test_it_prints(page_file: Path, tmp_path: Path) -> None:
     assert out.read_bytes().startswith(b"%PDF")
 
 
+def test_on_paper_nothing_is_cut_off(browser: Any, page_file: Path) -> None:
+    """A4 upright within its margins is some 700 pixels wide, and nobody can scroll it."""
+    page, _, _ = opened(browser, page_file, viewport={"width": 700, "height": 1000})
+    page.emulate_media(media="print")
+    page.evaluate("document.querySelectorAll('details').forEach(one => one.open = true)")
+    wider = page.evaluate(
+        "[...document.querySelectorAll('.scroll, .plot, table, article')]"
+        ".filter(one => one.scrollWidth > one.clientWidth + 1)"
+        ".map(one => one.closest('section').id)"
+    )
+    assert wider == []
+    assert page.evaluate("document.documentElement.scrollWidth") <= 700
+
+
 def test_the_program_writes_what_a_browser_opens(
     browser: Any, run: Run, curlew: Path, tmp_path: Path
 ) -> None:

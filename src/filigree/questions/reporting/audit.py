@@ -1,7 +1,7 @@
 """A whole audit: the answers that make it, asked once, part by part."""
 
 from collections.abc import Callable, Collection, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from enum import StrEnum
 from typing import Any
@@ -18,6 +18,7 @@ from filigree.questions.commands.keys import keys
 from filigree.questions.commands.repos import repos
 from filigree.questions.commands.survey import survey
 from filigree.questions.offers.options import EVERYTHING, RepositoryOptions
+from filigree.questions.reporting.by_hand import ByHand, by_hand
 from filigree.questions.rules.findings import AS_USUAL, FindingsWish, findings_of
 from filigree.questions.rules.observed import Observed
 from filigree.questions.timeline.timeline import TimelineWish, timeline
@@ -57,14 +58,15 @@ class EarlierFindings:
 
 @dataclass(frozen=True, slots=True)
 class Audit:
-    """The answers of an audit by part, of which system, when; what could not be looked at, once; and what
-    was found earlier (None where there is nothing to hold against)."""
+    """The answers of an audit by part, of which system, when; what could not be looked at, once; what was
+    found earlier (None where there is nothing to hold against); and what it takes to check it by hand."""
 
     system: SystemLabel
     asked_at: datetime
     parts: dict[AuditPart, Answer[Any, Any]]
     gaps: list[Gap]
     earlier: EarlierFindings | None = None
+    by_hand: ByHand = field(default_factory=ByHand)
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,7 +103,9 @@ def audit(
     if wish.since is not None and not _is_vouched(wish.since):
         why = f"no key of yours vouches for {wish.since.root}: somebody could have made it up"
         gaps.append(Gap("what is new", why))
-    return Audit(system.system_label, now, parts, gaps, earlier)
+    told = parts.get(AuditPart.FINDINGS)
+    checks = ByHand() if told is None else by_hand(told.records, seen)
+    return Audit(system.system_label, now, parts, gaps, earlier, checks)
 
 
 def _held_against(

@@ -141,12 +141,16 @@ class Observed:
             changed_row(
                 self.system,
                 row,
-                self._builds.get(build_of(row)),
+                self.package_of(row),
                 self.now,
             ).at
             for row in islice(rows, _TIMED)
         ]
         return max((at for at in times if at is not None), default=None)
+
+    def package_of(self, row: FileVerdict) -> Package | None:
+        """The package that a verdict is of."""
+        return self._builds.get(build_of(row))
 
     @cached_property
     def _builds(self) -> dict[Build, Package]:

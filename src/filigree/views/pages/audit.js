@@ -45,6 +45,8 @@
     heads.forEach(function (head, at) {
       var button = document.createElement("button");
       button.type = "button"; button.textContent = head.textContent;
+      // On paper a button is told on the first page alone: there its name stands instead.
+      head.dataset.name = head.textContent;
       head.replaceChildren(button);
       button.addEventListener("click", function () {
         state.up = state.by === at ? !state.up : true; state.by = at;

@@ -15,12 +15,13 @@ from typing import Any, NamedTuple
 from filigree.model.answer import Answer, iso
 from filigree.model.errors import BadQuestion
 from filigree.model.findings import Finding, Severity
-from filigree.questions.reporting.audit import Audit, AuditPart, identity_of
+from filigree.questions.reporting.audit import Audit, AuditPart
+from filigree.questions.rules.findings import every_rule
 from filigree.questions.timeline.happenings import OF_FILES, Happening
 from filigree.questions.verifying.tally import VerifySummary
-from filigree.views.handover.sarif import fingerprint
 from filigree.views.handover.shared import Handed, stamp
-from filigree.views.pages.plots import bars, inline, months
+from filigree.views.pages.plots import bars, first_of, inline, months
+from filigree.views.pages.stories import difference, story
 from filigree.views.pictures.figure import picture
 from filigree.views.plain import json_object
 from filigree.views.text import escaped, size_words
@@ -44,7 +45,6 @@ _COLUMNS: dict[AuditPart, tuple[str, ...]] = {
     AuditPart.KEYS: ("fingerprint", "identity", "algorithm", "expires_at", "revoked", "file", "scope"),
     AuditPart.BEHIND: ("name", "installed", "candidate", "repository", "status", "security", "held"),
 }  # fmt: skip
-_RANKS = {one: place for place, one in enumerate(Severity)}
 _CHUNK = 200
 _ALIKE = 3
 """More files than these, alike on a day, are told as one."""
@@ -117,7 +117,7 @@ def audit_page(audit: Audit, made: Handed, words: PageWords = PLAIN) -> str:
         sections=[_section(part, answer, audit) for part, answer in audit.parts.items()],
         gaps=[(escaped(gap.what), escaped(gap.why)) for gap in audit.gaps],
         style=style, script=script, script_hash=_hash(script),
-        data=_data(audit, made),
+        data=_data(audit, made), in_directory=audit.by_hand.directory is not None,
     )  # fmt: skip
 
 
@@ -160,8 +160,9 @@ def _section(part: AuditPart, answer: Answer[Any, Any], audit: Audit) -> PageSec
     if part in _COLUMNS:
         rows = _together(answer.records) if part is AuditPart.TIMELINE else answer.records
         table = _table(part.value, rows, _COLUMNS[part])
+    rules = {rule.facts.identity: rule.facts for rule in every_rule()}
     findings = (
-        [_finding(one, audit) for one in answer.records] if part is AuditPart.FINDINGS else []
+        [story(one, audit, rules) for one in answer.records] if part is AuditPart.FINDINGS else []
     )
     return PageSection(
         part.value, _TITLES[part], _WORDS[part], list(_facts(part, answer)), table,
@@ -198,23 +199,6 @@ def _asked_of_files(told: VerifySummary) -> Iterator[tuple[str, str]]:
 def _counted(counts: Mapping[Any, int]) -> str:
     every = ((getattr(one, "value", one), count) for one, count in counts.items() if count)
     return ", ".join(f"{name} {count:,}" for name, count in every)
-
-
-def _finding(one: Finding, audit: Audit) -> dict[str, Any]:
-    return {
-        "id": fingerprint(one)[:12],
-        "rule": escaped(one.rule), "severity": one.severity.value, "rank": _RANKS[one.severity],
-        "title": escaped(one.title), "package": one.package and escaped(one.package),
-        "things": [
-            escaped(told) for told in (*one.paths, *one.subjects, *one.packages) if told != one.package
-        ],
-        "count": one.count,
-        "cause": one.cause and escaped(one.cause), "evidence": one.evidence and one.evidence.value,
-        "since": one.since and iso(one.since), "advice": escaped(one.advice),
-        "explained": one.explained_by and escaped(one.explained_by),
-        "waived": [escaped(told) for told in one.waived_by],
-        "is_new": audit.earlier is not None and identity_of(one) in audit.earlier.new,
-    }  # fmt: skip
 
 
 def _earlier(audit: Audit) -> dict[str, Any] | None:
@@ -281,8 +265,8 @@ def _cell(name: str, value: Any) -> Cell:
         told = "; ".join(_cell("", one).text for one in value)
         return Cell(told, told)
     if hasattr(value, "aspect"):
-        text = f"{value.aspect.value}: {value.expected} -> {value.found}"
-        return Cell(escaped(text), escaped(text))
+        text = difference(value)
+        return Cell(text, text)
     text = escaped(str(value.value if isinstance(value, Enum) else value))
     return Cell(text, text)
 
@@ -295,16 +279,19 @@ def _file_plots(answer: Answer[Any, Any]) -> list[tuple[str, str]]:
     roles = Counter(row.role.value for row in answer.records if not row.verdict.quiet)
     owners = Counter(row.package for row in answer.records if not row.verdict.quiet)
     return [
-        ("Files that are not as they came, by role", bars("roles", [*roles.items()], "files", bad=True)),
-        ("The same, by package", bars("owners", [*owners.items()], "files", bad=True)),
-    ]  # fmt: skip
+        (first_of(caption, counted), bars(name, [*counted.items()], "files", bad=True))
+        for name, caption, counted in (
+            ("roles", "Files that are not as they came, by role", roles),
+            ("owners", "The same, by package", owners),
+        )
+    ]
 
 
 def _package_plots(answer: Answer[Any, Any]) -> list[tuple[str, str]]:
     sizes = [(row.name, row.installed_size / 1e6) for row in answer.records if row.installed_size]
     times = (row.installed_at for row in answer.records)
     return [
-        ("The largest packages", bars("sizes", sizes, "MB installed")),
+        (first_of("The largest packages", sizes), bars("sizes", sizes, "MB installed")),
         ("When what is here came", months("ages", times, "packages")),
     ]  # fmt: skip
 

@@ -5,7 +5,7 @@ import io
 import re
 import warnings
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence, Sized
 from datetime import datetime
 from typing import Any
 
@@ -34,6 +34,11 @@ def bars(name: str, told: Sequence[tuple[str, float]], unit: str, bad: bool = Fa
         axes.locator_params(axis="x", integer=all(isinstance(value, int) for value in values))
 
     return _svg(name, draw, 0.7 + 0.28 * len(most)) if most else ""
+
+
+def first_of(caption: str, told: Sized) -> str:
+    """What stands above bars: where there are more than are drawn, it says so."""
+    return caption if len(told) <= _BARS else f"{caption}: the first {_BARS} of {len(told):,}"
 
 
 def months(name: str, times: Iterable[datetime | None], unit: str) -> str:
