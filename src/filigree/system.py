@@ -2,11 +2,12 @@
 
 import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from functools import cached_property
 from glob import escape as glob_escape
 from typing import TYPE_CHECKING
 
+from filigree.access.gap_list import GapList
 from filigree.access.roots import PLAIN, RootChoice, absolute, open_root
 from filigree.access.trees.directory import DirectoryTree
 from filigree.access.trees.protocol import Borrowed, Tree
@@ -44,8 +45,6 @@ if TYPE_CHECKING:
 
 
 _SIGNATURE_LIMIT = 1 << 20
-GAPS_NAMED = 10_000
-"""So many gaps are named one by one."""
 
 
 class System:
@@ -63,8 +62,7 @@ class System:
         )
         self.root = self.tree.root
         self.here = here
-        self._gaps: dict[Gap, None] = {}
-        self._unnamed = 0
+        self._gaps = GapList()
         self._asides: dict[str, None] = {}
         self._opened: dict[tuple[str, bool], Archive] = {}
         self._archives: dict[Package, Archive] = {}
@@ -96,10 +94,11 @@ class System:
 
     def report(self, gap: Gap) -> None:
         """Note something that could not be looked at; of more than make sense how many there are."""
-        if len(self._gaps) < GAPS_NAMED or gap in self._gaps:
-            self._gaps[gap] = None
-        else:
-            self._unnamed += 1
+        self._gaps.add(gap)
+
+    def heard(self) -> AbstractContextManager[Mapping[Gap, None]]:
+        """What is reported meanwhile, also what was reported before."""
+        return self._gaps.heard()
 
     def say(self, words: str) -> None:
         """Note something that the auditor should know, and that costs the answers nothing."""
@@ -113,10 +112,7 @@ class System:
     @property
     def gaps(self) -> list[Gap]:
         """What could not be looked at, each once, as it was found."""
-        found = list(self._gaps)
-        if self._unnamed:
-            why = f"only the first {GAPS_NAMED:,} are named"
-            found.append(Gap(f"{self._unnamed:,} more things", why))
+        found = self._gaps.told()
         if self._offering is not None:
             found += (gap for gap in self._offering.gaps if gap not in self._gaps)
         return found

@@ -3,10 +3,13 @@
 import sqlite3
 from array import array
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from filigree.access.workers import Done
 from filigree.families.protocol import Asked, OfferRow, Provided
 from filigree.model.needs import Capability, Comparison, Need, Relation, Term, terms_of
 from filigree.model.package import Package, State
@@ -14,12 +17,13 @@ from filigree.questions.asking.scopes import Scope, looking
 from filigree.questions.commands.census import Order, census
 from filigree.questions.commands.needs import Layout, needed_by, needs
 from filigree.questions.commands.survey import survey
-from filigree.questions.dependencies import offer_graph_builder
+from filigree.questions.dependencies import graph_edges, kept_offer_graph
+from filigree.questions.dependencies.graph_parts import GraphRules, OfferNode
 from filigree.questions.dependencies.kept_offer_graph import graph_of_offers
 from filigree.questions.dependencies.offer_graph import OfferGraph
-from filigree.questions.dependencies.offer_graph_builder import GraphRules, OfferNode, built
+from filigree.questions.dependencies.offer_graph_builder import built
 from filigree.questions.dependencies.ties import HARD
-from filigree.questions.offers.catalogue import Catalogue
+from filigree.questions.offers.catalogue import Catalogue, open_catalogue
 from filigree.questions.offers.options import RepositoryOptions
 from filigree.questions.planning.impact import installed_impact
 from filigree.system import open_system
@@ -144,6 +148,120 @@ def test_the_graph_is_kept_and_made_anew_when_an_index_changes(
     assert ask() == first, "and so is one of which a part is another"
 
 
+@pytest.fixture
+def shared(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Small indexes are made as large ones are: in slices, by several processes, each part kept."""
+    monkeypatch.setattr(kept_offer_graph, "KEPT_FROM", 1)
+    monkeypatch.setattr(kept_offer_graph, "SHARED_FROM", 2)
+    monkeypatch.setattr(kept_offer_graph, "processors", lambda: 3)
+
+
+def kept_graph(root: str, cache: Path | None) -> tuple[OfferGraph, list[str]]:
+    """The graph of a root's offers, and what could not be read of them."""
+    options = RepositoryOptions(cache=str(cache) if cache else None)
+    with open_system(root) as system, open_catalogue(system, options) as offered:
+        graph = graph_of_offers(offered)
+        return graph, [gap.what for gap in system.gaps]
+
+
+def same(one: OfferGraph, other: OfferGraph) -> bool:
+    return one._blobs == other._blobs
+
+
+@pytest.mark.parametrize("name", ["heron", "curlew", "plover", "dunlin", "sanderling"])
+def test_in_slices_by_several_and_out_of_what_was_kept_it_is_the_same(
+    name: str, request: pytest.FixtureRequest, tmp_path: Path
+) -> None:
+    root = str(request.getfixturevalue(name))
+    plain, _ = kept_graph(root, None)
+    request.getfixturevalue("shared")
+    assert same(kept_graph(root, tmp_path)[0], plain)
+    parts = list(tmp_path.glob("blobs-*"))
+    assert len(parts) > 4
+    forget_the_whole(tmp_path)
+    assert same(kept_graph(root, tmp_path)[0], plain)
+    # What is damaged of it is made anew.
+    forget_the_whole(tmp_path)
+    for path in parts[:2]:
+        path.write_bytes(path.read_bytes()[:1000])
+    assert same(kept_graph(root, tmp_path)[0], plain)
+
+
+def forget_the_whole(cache: Path) -> None:
+    """Take away the graph itself, and no part of it."""
+    for path in cache.glob("blobs-*"):
+        with closing(sqlite3.connect(path)) as table:
+            names = {name for (name,) in table.execute("SELECT name FROM blobs")}
+        if "back_ask" in names:
+            path.unlink()
+
+
+@pytest.mark.usefixtures("shared")
+def test_only_the_index_that_is_new_is_read(
+    own_heron: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    kept_graph(str(own_heron), tmp_path)
+    lists = own_heron / "var/lib/apt/lists"
+    for path in lists.glob("*saltmarsh-urgent*"):
+        path.unlink()
+    read: list[int] = []
+    inner = kept_offer_graph._GraphMaking._slice_read
+
+    def noted(making: Any, one: Any) -> Any:
+        read.append(one.table)
+        return inner(making, one)
+
+    monkeypatch.setattr(kept_offer_graph._GraphMaking, "_slice_read", noted)
+    monkeypatch.setattr(kept_offer_graph, "processors", lambda: 1)
+    fewer, _ = kept_graph(str(own_heron), tmp_path / "of its own")
+    assert read
+    read.clear()
+    monkeypatch.setattr(kept_offer_graph, "processors", lambda: 3)
+    extended, _ = kept_graph(str(own_heron), tmp_path)
+    assert read == [], "the others were kept"
+    assert same(extended, fewer)
+    # Another index of as many packages is another one.
+    sliced = kept_offer_graph._GraphMaking._slices
+
+    def changed(making: Any, at: int) -> Any:
+        return [one._replace(digest=one.digest + "0" * (at == 1)) for one in sliced(making, at)]
+
+    monkeypatch.setattr(kept_offer_graph._GraphMaking, "_slices", changed)
+    monkeypatch.setattr(kept_offer_graph, "share", plainly)
+    forget_the_whole(tmp_path)
+    assert same(kept_graph(str(own_heron), tmp_path)[0], fewer)
+    assert set(read) == {1}
+
+
+def plainly(jobs: Any, work: Any, **_: Any) -> Iterator[Done[Any]]:
+    """Shared with nobody: what is read can be seen here."""
+    return (Done(place, work(job), None) for place, job in enumerate(jobs))
+
+
+def test_what_could_not_be_read_is_told_each_time(heron: Path, tmp_path: Path) -> None:
+    """Also by whoever finds the graph as it was kept, and by a process that read a slice."""
+    kept_graph(str(heron), tmp_path)
+    for path in tmp_path.glob("offers-*"):
+        with closing(sqlite3.connect(path)) as table, table:
+            table.execute(
+                "UPDATE offers SET record = replace(record, 'Depends: libbrine2', 'Depends: (')"
+            )
+    for path in tmp_path.glob("blobs-*"):
+        path.unlink()
+    first, told = kept_graph(str(heron), tmp_path)
+    assert [what for what in told if what.startswith("the needs of")]
+    again, told_again = kept_graph(str(heron), tmp_path)
+    assert set(told) == set(told_again)
+    assert same(first, again)
+
+
+@pytest.mark.usefixtures("shared")
+def test_a_process_that_reads_a_slice_tells_what_it_could_not_read(
+    heron: Path, tmp_path: Path
+) -> None:
+    test_what_could_not_be_read_is_told_each_time(heron, tmp_path)
+
+
 def test_unmet_needs_say_who_offers_what_would_do(heron: Path) -> None:
     with open_system(str(heron)) as system:
         rows = needs(system, ["lockgate-firmware"]).records
@@ -263,7 +381,7 @@ def hostile(count: int) -> Iterator[OfferNode]:
 
 
 def test_an_index_that_would_never_end_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(offer_graph_builder, "LOOKS", 10_000)
+    monkeypatch.setattr(graph_edges, "LOOKS", 10_000)
     with pytest.raises(ValueError, match="more than 10,000 looks"):
         dict(built(hostile(200), Anything(), lambda _: ()))
     graph = OfferGraph(dict(built(hostile(90), Anything(), lambda _: ())))
@@ -274,7 +392,7 @@ def test_an_index_that_would_never_end_is_told(monkeypatch: pytest.MonkeyPatch) 
 def test_a_graph_that_could_not_be_made_is_a_gap(
     heron: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(offer_graph_builder, "LOOKS", 3)
+    monkeypatch.setattr(graph_edges, "LOOKS", 3)
     with open_system(str(heron)) as system:
         answer = needed_by(system, ["libbrine2"], None, scope=Scope.AVAILABLE, layout=Layout.FLAT)
         assert answer.records == []

@@ -26,6 +26,15 @@ _UNUSED = 90 * 86400
 """After so many seconds without being asked a table is taken away."""
 
 
+_OF_ANOTHER = "\x1f"
+"""What a gap begins with that is not of the table's own index."""
+
+
+def _placed(what: str, where: str) -> str:
+    """What a gap is of, as it is kept: within the index, or as it stands."""
+    return what[len(where) :] if what.startswith(where) else f"{_OF_ANOTHER}{what}"
+
+
 class Filler(Generic[T]):
     """One table in the making, and the gaps that are found meanwhile."""
 
@@ -59,7 +68,7 @@ class Filler(Generic[T]):
         self.connection.executescript(self._kind.finish)
         self.connection.execute("CREATE TABLE whole (count, odd)")
         self.connection.execute("CREATE TABLE gaps (place, why)")
-        gaps = [(gap.what.removeprefix(self._where), gap.why) for gap in self.gaps]
+        gaps = [(_placed(gap.what, self._where), gap.why) for gap in self.gaps]
         table.insert("gaps", 2, gaps)
         self.connection.execute("INSERT INTO whole VALUES (?, ?)", (count, table.odd))
         self.odd = table.odd
@@ -109,7 +118,8 @@ class Store:
                 self._say(f"nothing could be kept in {self._folder} for the next time: {error}")
             return self._made(kind, ":memory:", where, items)[0]
         for place, why in kept.execute("SELECT place, why FROM gaps"):
-            self._report(Gap(f"{where}{place}", why))
+            of_another = place.startswith(_OF_ANOTHER)
+            self._report(Gap(place[1:] if of_another else f"{where}{place}", why))
         table = kind(kept)
         table.kept = True
         table.odd = kept.text_factory is _as_text

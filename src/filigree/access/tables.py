@@ -164,6 +164,11 @@ class OfferTable(Table[Offer]):
             rows = self._among(f"{query} WHERE id IN ({{}}) ORDER BY id", numbers)
         return map(KeptOffer._make, rows)
 
+    def between(self, first: int, end: int) -> Iterator[KeptOffer]:
+        """Those from one place in the order of the index to before another."""
+        query = f"SELECT {_OFFER} FROM offers ORDER BY id LIMIT ? OFFSET ?"
+        return map(KeptOffer._make, self.connection.execute(query, (end - first, first)))
+
     def by_name(self, chooses: Callable[[str], bool] | None = None) -> Iterator[KeptOffer]:
         """Those whose name is chosen, or all, by name (as texts are compared), then by number."""
         if chooses is not None:

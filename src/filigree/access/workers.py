@@ -41,20 +41,21 @@ def share(
     work: Callable[[J], T],
     workers: int | None = None,
     kin: Callable[[J], Hashable] = id,
+    in_hand: int = IN_HAND,
 ) -> Iterator[Done[T]]:
     """Do `work` on each job, in as many processes as there are processors; outcomes as they come.
 
     Neighbours of one `kin` go to one worker, which may keep what they have in common, until others
     have nothing left to do. `work` and what it refers to are inherited, not copied: the job's
-    index alone is sent. Closing the iterator ends the workers. With one worker, or where processes
-    cannot be forked, the work is done here.
+    index alone is sent. A worker has `in_hand` jobs at most: 1 where they are few and long. Closing the
+    iterator ends the workers. With one worker, or where processes cannot be forked, it is done here.
     """
     count = min(workers or processors(), len(jobs))
-    if count <= 1 or "fork" not in multiprocessing.get_all_start_methods():
+    if count <= 1 or not _can_fork():
         for index, job in enumerate(jobs):
             yield Done(index, work(job), None)
         return
-    crew = _Crew(jobs, work, count, kin)
+    crew = _Crew(jobs, work, count, kin, in_hand)
     try:
         yield from crew.outcomes()
     finally:
@@ -68,7 +69,7 @@ def aside(work: Callable[[], T]) -> Callable[[], T]:
     processor only, where processes cannot be forked, or where that one ends early or fails, the work is
     done here, when its result is asked for.
     """
-    if processors() < _TWO or "fork" not in multiprocessing.get_all_start_methods():
+    if processors() < _TWO or not _can_fork():
         return work
     crew = _Crew((None,), lambda _: work(), 1, id)
     crew.begin()
@@ -79,6 +80,13 @@ def aside(work: Callable[[], T]) -> Callable[[], T]:
         return work() if done.failure is not None else done.result  # type: ignore[return-value]
 
     return result
+
+
+def _can_fork() -> bool:
+    """A worker has no workers of its own."""
+    if multiprocessing.current_process().daemon:
+        return False
+    return "fork" in multiprocessing.get_all_start_methods()
 
 
 _TWO = 2
@@ -93,7 +101,9 @@ class _Crew(Generic[J, T]):
         work: Callable[[J], T],
         count: int,
         kin: Callable[[J], Hashable],
+        in_hand: int = IN_HAND,
     ) -> None:
+        self._in_hand = in_hand
         families = groupby(range(len(jobs)), key=lambda place: kin(jobs[place]))
         self._waiting = deque(deque(places) for _, places in families)
         self._taken: dict[Connection, deque[int]] = {}
@@ -139,7 +149,7 @@ class _Crew(Generic[J, T]):
 
     def _fill(self, hand: Connection) -> None:
         mine = self._hands[hand]
-        while len(mine) < IN_HAND and (place := self._next_for(hand)) is not None:
+        while len(mine) < self._in_hand and (place := self._next_for(hand)) is not None:
             mine.append(place)
             try:
                 hand.send(place)

@@ -43,9 +43,11 @@ def parse_needs(text: str, kind: Relation) -> tuple[Need, ...]:
     found = []
     for group in text.split(","):
         written = " ".join(group.split())
-        if written:
+        if "|" in written:
             terms = tuple(parse_term(term) for term in written.split("|"))
             found.append(Need(kind, any_of(terms), written))
+        elif written:
+            found.append(Need(kind, parse_term(written), written))
     return tuple(found)
 
 

@@ -165,16 +165,17 @@ class OpenIndexes:
         self,
         key: str,
         what: str,
-        make: Callable[[], Iterable[tuple[str, bytes]]],
+        make: Callable[[Report], Iterable[tuple[str, bytes]]],
         is_whole: Callable[[dict[str, bytes]], bool],
     ) -> dict[str, bytes]:
         """Named bytes that are kept under a key; empty where making them broke off.
 
-        What is kept and is not whole is made anew.
+        What `make` reports is kept with them, and told every time. What is kept and is not whole is made
+        anew.
         """
         blobs: dict[str, bytes] = {}
         for _ in range(2):
-            table = self._store.table(BlobTable, key, what, lambda _: make())
+            table = self._store.table(BlobTable, key, what, make)
             self._opened.append(table)
             blobs = table.whole()
             if not blobs or is_whole(blobs):
