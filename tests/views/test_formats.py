@@ -4,9 +4,10 @@ import csv
 import io
 import json
 import re
+import unicodedata
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import fields, is_dataclass, replace
-from datetime import datetime
+from dataclasses import dataclass, fields, is_dataclass, replace
+from datetime import UTC, datetime
 from enum import Enum
 from pathlib import Path
 from typing import Any
@@ -61,6 +62,7 @@ from filigree.questions.timeline.timeline import timeline
 from filigree.system import System, open_system
 from filigree.views.options import ViewOptions
 from filigree.views.page import Ink
+from filigree.views.plain import _json, jsonl_text, plain
 from filigree.views.render import OPTIONS, SCREENS, TEXTS, Format, render
 from filigree.views.text import decodable, discreet
 
@@ -349,6 +351,48 @@ def test_a_text_in_json_is_what_the_plain_rule_makes(text: str) -> None:
     only_bytes = "".join(one for one in text if not "\ud800" <= one <= "\udc7f")
     for one in (only_bytes, f"\\{only_bytes}", f"http://a:b@{only_bytes}", f"{only_bytes}\udcff"):
         assert decodable(one) == as_the_rule_has_it(one)
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """A record with a field of each sort."""
+
+    name: str
+    role: Role
+    count: int | None
+    told: list[str]
+    at: datetime | None
+
+
+_ODD = st.one_of(
+    st.text(st.characters(exclude_categories=()), max_size=12),
+    st.sampled_from(
+        ["plain", "http://a:b@x.example/", "see http://x.example/y", "http://a", "b@x", "\x7f", "a\\u1",
+         "\u202e", "\udcff", "é", '"', "://", "x://@", "h://u:p", "\u2028"]
+    ),
+)  # fmt: skip
+
+
+@given(st.lists(st.tuples(_ODD, _ODD), min_size=1, max_size=4))
+def test_a_record_that_is_seen_at_once_is_what_field_by_field_makes(told: Any) -> None:
+    """Whatever stands in it, and in the field after it: most records hold nothing to be escaped."""
+    records = [
+        Written(one, Role.PROGRAM, None if n % 2 else n, [other], datetime(2026, 1, 2, tzinfo=UTC))
+        for n, (one, other) in enumerate(told)
+    ]
+    answer = Answer("seek", SystemLabel("/", "deb", ""), records, None, [])
+    for line, record in zip(jsonl_text(answer), records, strict=True):
+        plainly = {
+            "name": as_the_rule_has_it(record.name), "role": "program", "count": record.count,
+            "told": [as_the_rule_has_it(one) for one in record.told], "at": "2026-01-02T00:00:00Z",
+        }  # fmt: skip
+        assert json.loads(line) == plainly
+        assert line == _json(plain(record))
+        assert not any(is_unseen(sign) for sign in line)
+
+
+def is_unseen(sign: str) -> bool:
+    return unicodedata.category(sign) in ("Cc", "Cf", "Zl", "Zp")
 
 
 def test_a_root_that_lies_deep_fits_the_window_too(answers: dict[str, Answer[Any, Any]]) -> None:

@@ -14,6 +14,9 @@ def why_too_long(
     name: str, version: str | None = None, architecture: str | None = None
 ) -> str | None:
     """Why these cannot be what they are said to be; None where nothing is too long."""
+    long = max(len(name), len(architecture or ""))
+    if long <= NAME_LIMIT and len(version or "") <= VERSION_LIMIT:
+        return None
     for what, text, limit in (
         ("a name", name, NAME_LIMIT), ("a version", version, VERSION_LIMIT),
         ("an architecture", architecture, NAME_LIMIT),

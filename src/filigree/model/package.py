@@ -6,6 +6,8 @@ from datetime import datetime
 from enum import StrEnum
 from typing import NamedTuple
 
+from filigree.model.quick import quickly_made
+
 
 class State(StrEnum):
     """How far the installation of a package has come."""
@@ -75,6 +77,7 @@ class Script(NamedTuple):
     size: int | None
 
 
+@quickly_made
 @dataclass(frozen=True, slots=True, eq=False)
 class Package:
     """One package. None where the family, or this record, does not say.

@@ -80,7 +80,7 @@ def package_of(
         reason=reason if state.present else None,
         held=wanted is Wanted.HOLD,
         damaged=flag != "ok",
-        protected=any(fields.get(mark) == "yes" for mark in ("Essential", "Protected")),
+        protected=fields.get("Essential") == "yes" or fields.get("Protected") == "yes",
         section=fields.get("Section"),
         source=source,
         source_version=source_version,
@@ -149,6 +149,8 @@ def _description(text: str | None) -> tuple[str | None, str | None]:
     """The first line, and the rest without its leading spaces; a line of one dot is empty."""
     if text is None:
         return None, None
+    if "\n" not in text:
+        return text.strip() or None, None
     first, *rest = text.split("\n")
     lines = ["" if line.strip() == "." else line[1:] for line in rest]
     return first.strip() or None, "\n".join(lines) or None

@@ -8,8 +8,10 @@ from operator import attrgetter
 from typing import Any
 
 from filigree.model.package import Package, Reason, State
+from filigree.model.quick import quickly_made
 
 
+@quickly_made
 @dataclass(frozen=True, slots=True)
 class PackageRow:
     """One package. Sizes in bytes, times in UTC, None where the family does not say.

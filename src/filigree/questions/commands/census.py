@@ -1,7 +1,6 @@
 """What is installed: filtered, sorted, counted, totalled."""
 
 import fnmatch
-import heapq
 import re
 from collections import Counter
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
@@ -9,11 +8,17 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from enum import StrEnum
-from itertools import groupby
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from filigree.model.answer import Answer, Flow
 from filigree.model.package import Package, Reason, State
+from filigree.questions.asking.known_packages import (
+    Identity,
+    KnownPackage,
+    identity,
+    known_by_name,
+    place,
+)
 from filigree.questions.asking.package_rows import PackageRow, package_row
 from filigree.questions.asking.package_totals import reasons_told, states_told
 from filigree.questions.asking.scopes import Scope
@@ -168,13 +173,6 @@ def _rows(
     )
 
 
-class _Offer(NamedTuple):
-    """A package, and who offers this very version of it; None where nobody was asked."""
-
-    package: Package
-    by: list[str] | None = None
-
-
 class _PackageTotals:
     """What the packages come to, counted as they pass."""
 
@@ -190,7 +188,7 @@ class _PackageTotals:
         self._states: Counter[State] = Counter()
         self._reasons: Counter[Reason | None] = Counter()
 
-    def passing(self, offers: Iterable[_Offer], wanted: Filter) -> Iterator[_Offer]:
+    def passing(self, offers: Iterable[KnownPackage], wanted: Filter) -> Iterator[KnownPackage]:
         """Those that the filter lets through, and of which there is more than configuration."""
         for offer in offers:
             if not _passes(offer.package, wanted):
@@ -226,7 +224,9 @@ class _PackageTotals:
         )
 
 
-def _in_order(offers: Iterator[_Offer], shape: Shape, found: "_Found") -> Iterable[_Offer]:
+def _in_order(
+    offers: Iterator[KnownPackage], shape: Shape, found: "_Found"
+) -> Iterable[KnownPackage]:
     """The packages in the order that is wanted; by name they come as they are."""
     order, reverse = shape.order, shape.reverse
     if order is Order.NAME and not reverse:
@@ -236,31 +236,16 @@ def _in_order(offers: Iterator[_Offer], shape: Shape, found: "_Found") -> Iterab
     return sorted(offers, key=lambda offer: key(offer.package), reverse=backwards)
 
 
-_Identity = tuple[str, str, str]
-
-
-def _identity(package: Package) -> _Identity:
-    return package.name, package.architecture, package.version
-
-
-def _name(package: Package) -> str:
-    return package.name
-
-
-def _place(offer: _Offer) -> tuple[str, str]:
-    return offer.package.name, offer.package.architecture
-
-
 class _Found(NamedTuple):
     """The packages of a scope by name and architecture, before they are filtered."""
 
-    offers: Iterable[_Offer]
-    impacts: dict[_Identity, int] | None = None
+    offers: Iterable[KnownPackage]
+    impacts: dict[Identity, int] | None = None
     notes: tuple[str, ...] = ()
 
     def impact_of(self, package: Package) -> int | None:
         """How many packages stand on one; None where that was not asked."""
-        return None if self.impacts is None else self.impacts.get(_identity(package), 0)
+        return None if self.impacts is None else self.impacts.get(identity(package), 0)
 
 
 @contextmanager
@@ -276,65 +261,33 @@ def _found(system: System, wanted: Filter, asked: _Asked) -> Iterator[_Found]:
 
     with open_catalogue(system, options) as catalogue:
         impacts = _impacts(system, catalogue, scope) if impact else None
-        offers: Iterable[_Offer]
+        offers: Iterable[KnownPackage]
         if wanted.outsiders:
             known = catalogue.known(p.name for p in recorded)
             # Without any index that may be believed nothing can be told to be offered by nobody.
             unknown = [p for p in recorded if p.name not in known and not catalogue.empty]
-            offers = sorted((_Offer(p, []) for p in unknown), key=_place)
+            offers = sorted((KnownPackage(p, []) for p in unknown), key=place)
         else:
-            offers = _offers(recorded, catalogue, names, scope)
+            offers = known_by_name(recorded, catalogue, names, scope)
             if options.repositories and scope is not Scope.AVAILABLE:
                 offers = (offer for offer in offers if offer.by)
         yield _Found(offers, impacts, tuple(catalogue.notes))
 
 
-def _unasked(packages: Iterable[Package]) -> list[_Offer]:
-    return sorted(map(_Offer, packages), key=_place)
+def _unasked(packages: Iterable[Package]) -> list[KnownPackage]:
+    return sorted(map(KnownPackage, packages), key=place)
 
 
-def _offers(
-    recorded: Sequence[Package],
-    catalogue: "Catalogue",
-    names: Callable[[str], bool] | None,
-    scope: Scope,
-) -> Iterator[_Offer]:
-    """What is on record, what is offered, or both, by name; and who offers each very version."""
-    if scope is Scope.INSTALLED:
-        names = frozenset(map(_name, recorded)).__contains__
-    offered = ((p, True) for p in catalogue.by_name(names))
-    here = ((p, False) for p in sorted(recorded if scope is not Scope.AVAILABLE else (), key=_name))
-    merged = heapq.merge(here, offered, key=lambda one: one[0].name)
-    for _, group in groupby(merged, key=lambda one: one[0].name):
-        # Of one name there are few.
-        by: dict[_Identity, list[str]] = {}
-        mine: list[Package] = []
-        first: dict[_Identity, Package] = {}
-        for package, is_offer in group:
-            if not is_offer:
-                mine.append(package)
-                continue
-            key = _identity(package)
-            first.setdefault(key, package)
-            known = by.setdefault(key, [])
-            if package.repository and package.repository not in known:
-                known.append(package.repository)
-        present = {_identity(p) for p in mine if p.state.present}
-        others = first if scope is not Scope.INSTALLED else ()
-        mine += (first[key] for key in others if key not in present)
-        yield from sorted((_Offer(p, by.get(_identity(p), [])) for p in mine), key=_place)
-
-
-def _installed_impacts(system: System) -> dict[_Identity, int]:
+def _installed_impacts(system: System) -> dict[Identity, int]:
     from filigree.questions.planning.impact import installed_impact
 
-    return {_identity(package): count for package, count in installed_impact(system)}
+    return {identity(package): count for package, count in installed_impact(system)}
 
 
-def _impacts(system: System, catalogue: "Catalogue", scope: Scope) -> dict[_Identity, int]:
+def _impacts(system: System, catalogue: "Catalogue", scope: Scope) -> dict[Identity, int]:
     from filigree.questions.planning.impact import offered_impact
 
-    found: dict[_Identity, int] = {}
+    found: dict[Identity, int] = {}
     if scope is not Scope.INSTALLED:
         found |= offered_impact(catalogue)
     if scope is not Scope.AVAILABLE:

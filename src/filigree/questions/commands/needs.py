@@ -9,6 +9,7 @@ from filigree.families.nothing import NAME as NO_FAMILY
 from filigree.model.answer import Answer
 from filigree.model.needs import Relation
 from filigree.model.package import Package, State, was_chosen
+from filigree.model.quick import quickly_made
 from filigree.questions.asking.scopes import Lookup, Scope, looking
 from filigree.questions.asking.silence import WHY_INSTALLED, known_chosen, report_silence
 from filigree.questions.asking.subjects import match_subjects
@@ -36,6 +37,7 @@ class WouldMeet:
     installed_size: int | None
 
 
+@quickly_made
 @dataclass(frozen=True, slots=True)
 class NeedRow:
     """One need and one package at the other end of it (None where it is unmet, or needs none).
