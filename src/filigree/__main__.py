@@ -14,7 +14,7 @@ def run() -> None:
     """Run the command line, and end the process."""
     # What answers are made of has no cycles: to look for some after every 700 new things takes a tenth of
     # the time of a large answer. They are still looked for, and found.
-    gc.set_threshold(50_000, 5, 5)
+    gc.set_threshold(200_000, 5, 5)
     for name in ("stdout", "stderr"):
         stream = getattr(sys, name)
         if stream is None:  # closed by the caller: what is said there is for nobody

@@ -348,10 +348,15 @@ def test_gently_the_answer_is_the_same(run: Run, heron: Path) -> None:
 def test_who_is_gentle_is_in_nobodys_way() -> None:
     asked = (
         "import os; from filigree.access.gentleness import be_gentle; told = be_gentle();"
-        "print([told, len(os.sched_getaffinity(0)), os.nice(0)])"
+        "from filigree.access import workers; from filigree.access.trees import trial;"
+        "me = [one.result for one in workers.share(range(4), lambda _: os.getpid(), 4)];"
+        "me += [workers.aside(os.getpid)()]; trial._sample = None;"
+        "print([told, len(os.sched_getaffinity(0)), os.nice(0), {*me} == {os.getpid()}, "
+        "trial.useful_workers('/', [], 8)])"
     )
     done = subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, check=True)
-    assert ast.literal_eval(done.stdout) == [[], 1, 19]
+    # One processor, the lowest priority, no process beside, and nothing tried.
+    assert ast.literal_eval(done.stdout) == [[], 1, 19, True, 1]
 
 
 def test_the_demo_builds_and_tells(run: Run, tmp_path: Path) -> None:

@@ -5,6 +5,7 @@ from pathlib import Path
 
 import pytest
 
+from filigree import paths
 from filigree.model.errors import BadQuestion
 from filigree.model.package import Reason, State
 from filigree.questions.asking.scopes import Scope
@@ -147,3 +148,15 @@ def test_the_survey_counts_paths_as_the_lists_do(heron: Path) -> None:
     ]
     (found,) = survey(open_system(str(heron))).records
     assert (found.paths, found.distinct_paths) == (len(lines), len(set(lines)))
+
+
+def test_of_very_many_paths_as_many_are_counted(
+    heron: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Some of them at a time, and by their hashes."""
+    with open_system(str(heron)) as system:
+        usual = system.paths.count()
+    for at_once in (1, 7, usual[1] - 1, usual[1]):
+        monkeypatch.setattr(paths, "_AT_ONCE", at_once)
+        with open_system(str(heron)) as system:
+            assert system.paths.count() == usual

@@ -4,6 +4,8 @@ only when nobody else wants it. It is of this process and of those that it start
 import os
 import platform
 
+from filigree.access.workers import stay_alone
+
 _IOPRIO_SET = {
     "x86_64": 251, "aarch64": 30, "riscv64": 30, "i386": 289, "i686": 289, "armv7l": 314, "ppc64le": 273,
     "s390x": 282,
@@ -16,7 +18,9 @@ _LOWEST = 19
 
 
 def be_gentle() -> list[str]:
-    """Take one processor, the lowest priority, an idle disk; what of it could not be had, in words."""
+    """Take one processor, the lowest priority, an idle disk, no worker beside; what of it could not be
+    had, in words."""
+    stay_alone()
     lacking = []
     try:
         os.sched_setaffinity(0, {max(os.sched_getaffinity(0))})

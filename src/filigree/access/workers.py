@@ -31,6 +31,20 @@ class Done(NamedTuple, Generic[T]):
     failure: str | None
 
 
+class _Manner:
+    alone = False
+
+
+def stay_alone() -> None:
+    """Have no worker from now on: what is to be done is done in this process."""
+    _Manner.alone = True
+
+
+def is_alone() -> bool:
+    """Whether this process is to have no worker."""
+    return _Manner.alone
+
+
 def processors() -> int:
     """How many processors this process may use."""
     return len(os.sched_getaffinity(0))
@@ -83,8 +97,8 @@ def aside(work: Callable[[], T]) -> Callable[[], T]:
 
 
 def _can_fork() -> bool:
-    """A worker has no workers of its own."""
-    if multiprocessing.current_process().daemon:
+    """Nor has a worker any of its own."""
+    if is_alone() or multiprocessing.current_process().daemon:
         return False
     return "fork" in multiprocessing.get_all_start_methods()
 

@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
 
 from filigree.access.trees.directories import Directories, encoded, open_seen
+from filigree.access.workers import is_alone
 from filigree.model.errors import AccessError, Obstacle
 
 MORE = 4
@@ -31,7 +32,10 @@ Group = Callable[[], Iterable[str]]
 
 def useful_workers(root: str, groups: Sequence[Group], processors: int) -> int:
     """How many workers are of use for reading the files of some jobs below a root: as many as there are
-    processors where the files are in memory, or where nothing is known of that."""
+    processors where the files are in memory, or where nothing is known of that. Whoever is to be alone
+    tries nothing."""
+    if is_alone():
+        return 1
     directories = Directories(root)
     try:
         first = [is_in_memory(directories, one) for one in _sample(groups, _LOOKED)]

@@ -13,12 +13,13 @@ import stat
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import partial
 from typing import NamedTuple
 
 from filigree.access.snapshots.form import VERSION, EntryRow
 from filigree.access.snapshots.writing import SecondLook, SnapshotWriter, row_of
 from filigree.access.trees.walking import BY_KERNEL, kinds_of_file_systems
-from filigree.access.workers import share
+from filigree.access.workers import processors, share
 from filigree.families.registry import is_archive_name
 from filigree.model.answer import Answer, Gap, iso
 from filigree.model.errors import AccessError, Obstacle
@@ -39,6 +40,8 @@ _CHUNK = 400
 _WAVE = 80 * _CHUNK
 _PACKAGES = 20
 _PACE = 4096
+_WORTH_A_TRIAL = 8
+"""So many jobs, of hundreds of files each, are worth it."""
 
 
 class TakingProgress(NamedTuple):
@@ -137,6 +140,7 @@ class _Taker:
         self._how = how
         self._options = options._replace(quiet=True, progress=None, working=None)
         self._unwalked: list[str] = []
+        self._workers: int | None = None
         self._contents: dict[str, None] = {}
         self._counts = {"paths": 0, "digested": 0, "contents": 0, "size": 0}
         self._unread = self._done = self._asked = 0
@@ -264,7 +268,7 @@ class _Taker:
 
     def _look_at(self, wave: list[SecondLook]) -> None:
         jobs = [wave[at : at + _CHUNK] for at in range(0, len(wave), _CHUNK)]
-        for done in share(jobs, self._rows):
+        for done in share(jobs, self._rows, self._workers_for(jobs)):
             job = jobs[done.place]
             why = done.failure or "it failed"
             if done.result is None:
@@ -274,6 +278,13 @@ class _Taker:
                 self._took(look, *(done.result[number] if done.result else (None, lost)))
             self._done += len(job)
             self._say("files read", self._done, self._counts["paths"])
+
+    def _workers_for(self, jobs: Sequence[Sequence[SecondLook]]) -> int | None:
+        """How many are of use: told by a trial where enough is to be read, and kept to from then on."""
+        if self._workers is None and len(jobs) >= _WORTH_A_TRIAL:
+            groups = [partial(_to_be_read, job) for job in jobs]
+            self._workers = self._tree.useful_workers(groups, processors())
+        return self._workers
 
     def _rows(self, job: Sequence[SecondLook]) -> list[tuple[EntryRow | None, AccessError | None]]:
         found: list[tuple[EntryRow | None, AccessError | None]] = []
@@ -341,6 +352,10 @@ class _Taker:
     def _say(self, what: str, done: int, total: int) -> None:
         if self._how.progress is not None:
             self._how.progress(TakingProgress(what, done, total))
+
+
+def _to_be_read(looks: Sequence[SecondLook]) -> list[str]:
+    return [one.path for one in looks if one.algorithms]
 
 
 def _is_below(path: str, folders: Sequence[str]) -> bool:
