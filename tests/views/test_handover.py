@@ -4,6 +4,7 @@ import base64
 import hashlib
 import io
 import json
+import os
 import shutil
 import subprocess
 import tarfile
@@ -19,7 +20,7 @@ from hypothesis import strategies as st
 
 from filigree.demo.offering import write_repositories
 from filigree.model.answer import Answer, Gap, SystemLabel
-from filigree.model.errors import BadQuestion
+from filigree.model.errors import AccessError, BadQuestion
 from filigree.model.files import FileRecord, Kind, Verdict
 from filigree.model.findings import Finding, Severity
 from filigree.model.package import Package, State
@@ -29,9 +30,10 @@ from filigree.questions.commands.whatif import VERSIONS, whatif
 from filigree.questions.planning.future import Plan
 from filigree.questions.planning.outcomes import PlanAction
 from filigree.questions.planning.wanted import ALL
+from filigree.questions.reporting.found import found_files
 from filigree.questions.reporting.inventory import Component, InventorySummary, inventory
 from filigree.questions.rules.findings import FindingsWish, every_rule, findings
-from filigree.system import open_system
+from filigree.system import System, open_system
 from filigree.views.handover import cyclonedx, sarif, spdx
 from filigree.views.handover.junit import junit
 from filigree.views.handover.mtree import mtree
@@ -335,6 +337,87 @@ def test_an_independent_reader_reads_the_paths(tmp_path: Path) -> None:
     with tarfile.open(fileobj=io.BytesIO(packed)) as archive:
         found = {one.name.removeprefix(".") for one in archive}
     assert found == set(names)
+
+
+@pytest.mark.parametrize("station", STATIONS)
+def test_what_was_found_is_what_stands_there(station: str, request: pytest.FixtureRequest) -> None:
+    """Each path by itself, as the system's own calls tell it; a file that is gone is not in it."""
+    root = Path(request.getfixturevalue(station))
+    with open_system(str(root)) as system:
+        told = found_files(system)
+        wanted = {r.location for p in system.packages for r in system.database.files(p)}
+        listed = {record.path: record for record in told.records}
+        for path in wanted:
+            there = root / real_parent(system, path)
+            if not os.path.lexists(there):
+                assert path not in listed
+                continue
+            seen, record = there.lstat(), listed.pop(path)
+            assert record.mode == seen.st_mode & 0o7777
+            assert record.owner in (system.users.names.get(seen.st_uid), f"#{seen.st_uid}")
+            if there.is_symlink():
+                assert record.link_target == os.readlink(there)
+            elif there.is_file():
+                data = there.read_bytes()
+                assert record.digest == f"sha256:{hashlib.sha256(data).hexdigest()}"
+                assert record.size == len(data)
+    assert listed == {}
+    assert told.summary.missing + told.summary.paths == len(wanted)
+
+
+def real_parent(system: System, path: str) -> str:
+    try:
+        return system.tree.real_path(path, follow=False).lstrip("/")
+    except AccessError:
+        return path.lstrip("/")
+
+
+@pytest.mark.skipif(shutil.which("bsdtar") is None, reason="there is no bsdtar here")
+def test_what_was_found_is_what_an_independent_writer_writes(heron: Path, tmp_path: Path) -> None:
+    """The same paths by a program of others, word for word of what both tell."""
+    with open_system(str(heron)) as system:
+        records = [one for one in found_files(system).records if one.kind is not Kind.DIRECTORY]
+        inside = [one for one in records if real_parent(system, one.path) == one.path.lstrip("/")]
+    lines = [line for line in mtree(inside) if line.startswith("./")]
+    ours = {line.split()[0]: set(line.split()[1:]) for line in lines}
+    names = tmp_path / "names"
+    names.write_bytes(
+        b"".join(one.path[1:].encode("utf-8", "surrogateescape") + b"\0" for one in inside)
+    )
+    done = subprocess.run(
+        ["bsdtar", "-cf", "-", "--format=mtree", "--options=!all,type,mode,size,sha256,link,uid,gid",
+         "-C", str(heron), "--no-recursion", "--null", "-T", str(names)],
+        capture_output=True, check=True,
+    )  # fmt: skip
+    default: set[str] = set()
+    compared = 0
+    for line in done.stdout.decode().splitlines():
+        name, *words = line.split()
+        if name == "/set":
+            default = set(words)
+        elif name.startswith(("./", "/")) or "/" in name:
+            theirs = told_of(default, words)
+            mine = ours.pop(f"./{name.removeprefix('./')}")
+            for key in ("type", "size", "sha256digest", "link"):
+                assert value_of(mine, key) == value_of(theirs, key), (name, key)
+            assert int(value_of(mine, "mode") or "0", 8) == int(value_of(theirs, "mode") or "0", 8)
+            compared += 1
+    assert ours == {}
+    assert compared == len(inside) > 300
+
+
+def told_of(default: set[str], words: list[str]) -> set[str]:
+    own = {word.partition("=")[0] for word in words}
+    return {*words, *(word for word in default if word.partition("=")[0] not in own)}
+
+
+def value_of(words: set[str], key: str) -> str | None:
+    return next((word.partition("=")[2] for word in words if word.startswith(f"{key}=")), None)
+
+
+def test_who_has_no_name_is_told_by_number() -> None:
+    record = FileRecord("/srv/x", "/srv/x", Kind.FILE, None, 1, 0o644, "#1007", "tide")
+    assert list(mtree([record]))[1] == "./srv/x type=file mode=0644 uid=1007 gname=tide size=1"
 
 
 @pytest.mark.skipif(shutil.which("openssl") is None, reason="there is no openssl here")

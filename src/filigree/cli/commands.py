@@ -170,6 +170,7 @@ COMMANDS = (
          "report then.json --as cyclonedx --add weirgate", "report findings.sarif --as sarif",
          "report heron.json --as spdx --root heron.snapshot --stated --sign ./auditor.pem",
          "report expected.mtree --as mtree --root image.tar",
+         "report found.mtree --as mtree --found --root image.tar",
          "report packages.parquet --as parquet --part packages"),
         "planned:BareUpgrade",
     ),

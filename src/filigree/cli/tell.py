@@ -52,10 +52,12 @@ _Made = tuple[Answer[Any, Any], Iterable[str] | bytes]
 
 
 class _Wish(NamedTuple):
-    """Of an inventory: whether files are in it, and of which plan it is, if of any."""
+    """Of an inventory: whether files are in it, and of which plan it is, if of any; of paths whether what
+    was found is told."""
 
     files: bool = False
     plan: "Plan | None" = None
+    found: bool = False
 
 
 def _inventory(system: System, wish: _Wish, sources: RepositoryOptions) -> Answer[Any, Any]:
@@ -120,9 +122,14 @@ def _junit(system: System, _: _Wish, sources: RepositoryOptions, made: Handed) -
     return answer, junit(answer, made)
 
 
-def _mtree(system: System, _: _Wish, sources: RepositoryOptions, __: Handed) -> _Made:
+def _mtree(system: System, wish: _Wish, sources: RepositoryOptions, __: Handed) -> _Made:
     from filigree.views.handover.mtree import mtree
 
+    if wish.found:
+        from filigree.questions.reporting.found import found_files
+
+        there = found_files(system)
+        return there, mtree(there.records)
     answer = _inventory(system, _Wish(True), sources)
     return answer, mtree(record for one in answer.records for record in one.files)
 
@@ -165,6 +172,12 @@ _Since = Annotated[
 _Files = Annotated[
     bool, typer.Option("--with-files", help="An inventory: also the files of each package.")
 ]
+_Found = Annotated[
+    bool,
+    typer.Option(
+        "--found", help="Of mtree: what stands at the paths on record, not what is expected."
+    ),
+]
 _Stated = Annotated[
     bool, typer.Option("--stated", help="As a statement about this system, in an envelope.")
 ]
@@ -182,8 +195,8 @@ _Sign = Annotated[
 def report(
     system: "System | Held", out: _Out, as_: _As = ReportForm.PAGE, part: _Part = None,
     title: _Title = None, reader: _For = None, since: _Since = None, with_files: _Files = False,
-    stated: _Stated = False, sign: _Sign = None, add: planned.Add = None, drop: planned.Drop = None,
-    upgrade: planned.Upgrade = None, *, sources: RepositoryOptions,
+    found: _Found = False, stated: _Stated = False, sign: _Sign = None, add: planned.Add = None,
+    drop: planned.Drop = None, upgrade: planned.Upgrade = None, *, sources: RepositoryOptions,
 ) -> Shown:  # fmt: skip
     """Hand over what was found: a page for people, or a form for other programs."""
     from filigree import __version__
@@ -192,12 +205,14 @@ def report(
     page = as_ is ReportForm.PAGE
     parts = part if as_ is not ReportForm.PARQUET else None
     _refuse_nonsense(as_, stated, sign is not None, bool(parts or title or reader or since))
-    wish = _Wish(with_files, _plan(as_, add, drop, upgrade))
+    if found and as_ is not ReportForm.MTREE:
+        raise BadQuestion("what stands at paths is told as mtree", None, "add --as mtree")
+    wish = _Wish(with_files, _plan(as_, add, drop, upgrade), found)
     key = None if sign is None else _key(typed_path(sign))
     made = Handed("filigree", __version__, datetime.now(UTC))
     words = title and typed_path(title), reader and typed_path(reader)
     if not isinstance(system, System):
-        if since is not None or stated or wish.plan is not None:
+        if since is not None or stated or found or wish.plan is not None:
             raise BadQuestion("of a host of a store there is no such report", system.label.root)
         answer, lines = _of_held(system, as_, part or [], words, with_files, made)
     elif as_ is ReportForm.PARQUET:

@@ -1,4 +1,5 @@
-"""Files as an mtree specification (as BSD systems describe it): what is expected, a path a line."""
+"""Files as an mtree specification (as BSD systems describe it): what is expected, or what was found, a
+path a line."""
 
 import re
 from collections.abc import Iterable, Iterator
@@ -39,9 +40,11 @@ def _told(record: FileRecord) -> list[str]:
         found.append(f"type={_KINDS[kind]}")
     if record.mode is not None:
         found.append(f"mode={record.mode & 0o7777:04o}")
-    for name, value in (("uname", record.owner), ("gname", record.group)):
+    for word, value in (("u", record.owner), ("g", record.group)):
         if value is not None:
-            found.append(f"{name}={_written(value)}")
+            number = value.removeprefix("#")
+            by_number = value.startswith("#") and number.isdecimal()
+            found.append(f"{word}id={number}" if by_number else f"{word}name={_written(value)}")
     if record.size is not None and kind is Kind.FILE:
         found.append(f"size={record.size}")
     if record.link_target is not None:
