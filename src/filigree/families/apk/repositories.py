@@ -47,6 +47,13 @@ class ConfiguredLine(NamedTuple):
     place: str
 
 
+class BranchPart(NamedTuple):
+    """Of which branch a database of fixes is, and of which part of it."""
+
+    branch: str
+    part: str
+
+
 class ApkRepositories(RingRepositories):
     """Reads them once, for one question."""
 
@@ -57,14 +64,19 @@ class ApkRepositories(RingRepositories):
     ) -> None:
         super().__init__(tree, report, architecture, judging)
         self._folders = cache_folders(tree, report)
+        self._branches: dict[tuple[str, bool], BranchPart | None] = {}
 
     def _read(self) -> Iterator[Repository]:
-        yield from map(self._repository, self._lines())
+        yield from map(self._repository, self._lines)
         for text in self._own.addresses:
             tag, address = _parted(text)
             yield self._repository(ConfiguredLine(tag, address, ADDED))
 
-    def _lines(self) -> Iterator[ConfiguredLine]:
+    @cached_property
+    def _lines(self) -> list[ConfiguredLine]:
+        return list(self._read_lines())
+
+    def _read_lines(self) -> Iterator[ConfiguredLine]:
         files = [places.REPOSITORIES]
         for name in names_in(self._tree, places.MORE_REPOSITORIES, self._report):
             if name.endswith(".list"):
@@ -166,14 +178,23 @@ class ApkRepositories(RingRepositories):
                 path = f"{folder}/{name}"
                 if not name.endswith(".json"):
                     continue
-                try:
-                    told = read_fixes(tree.read(path, FIXES_LIMIT))
-                except (AccessError, ValueError) as error:
-                    self._report(Gap(path, words_of(error)))
-                    continue
+                told = self._told_of(tree, path, own)
                 address = line.address.rstrip("/")
-                if address.endswith(f"/{told.part}") and told.branch in address:
+                if told and address.endswith(f"/{told.part}") and told.branch in address:
                     yield IndexFile(IndexKind.ADVISORIES, path, None, False, own)
+
+    def _told_of(self, tree: Tree, path: str, own: bool) -> BranchPart | None:
+        """Of which part of which branch a database of fixes is: read once, however many repositories
+        there are."""
+        if (path, own) not in self._branches:
+            found = None
+            try:
+                told = read_fixes(tree.read(path, FIXES_LIMIT))
+                found = BranchPart(told.branch, told.part)
+            except (AccessError, ValueError) as error:
+                self._report(Gap(path, words_of(error)))
+            self._branches[path, own] = found
+        return self._branches[path, own]
 
     @staticmethod
     def _counted(index: OpenIndex) -> tuple[int | None, int | None, str | None]:
@@ -204,7 +225,7 @@ class ApkRepositories(RingRepositories):
 
     @cached_property
     def _held(self) -> list[RootKey]:
-        names = tuple(identity_of(one) for one in self._lines())
+        names = tuple(identity_of(one) for one in self._lines)
         found = []
         shipped = f"{places.SHIPPED_KEYS}/{self.native}" if self.native else places.SHIPPED_KEYS
         for folder, how in (
