@@ -84,26 +84,34 @@ def test_nothing_is_remembered_of_what_cannot_be_unpacked(shelf: Shelf) -> None:
     assert list(shelf.cache.iterdir()) == []
 
 
-def test_a_file_that_is_swapped_meanwhile_is_remembered_for_what_was_read(
-    shelf: Shelf, monkeypatch: pytest.MonkeyPatch
+@pytest.mark.parametrize("readings", [1, 2])
+def test_a_file_that_is_swapped_meanwhile_is_not_remembered_for_another(
+    shelf: Shelf, monkeypatch: pytest.MonkeyPatch, readings: int
 ) -> None:
-    """Whoever owns the root shows a forged index, and the true one to whom reads a second time."""
+    """Whoever owns the root shows a forged index, and the true one to whom reads once more."""
     true = shelf.index.read_bytes()
     forged = gzip.compress(TEXT.replace(b"gauge", b"gouge", 1))
     shelf.index.write_bytes(forged)
-    real = DirectoryTree.read
+    real = DirectoryTree.pieces
+    read = 0
 
-    def read(tree: DirectoryTree, path: str, limit: int) -> bytes:
-        found = real(tree, path, limit)
-        shelf.index.write_bytes(true)
-        return found
+    def pieces(tree: DirectoryTree, path: str, size: int = 1 << 20) -> Iterator[bytes]:
+        nonlocal read
+        yield from real(tree, path, size)
+        read += 1
+        if read == readings:
+            shelf.index.write_bytes(true)
 
-    monkeypatch.setattr(DirectoryTree, "read", read)
-    assert shelf.digest() is None
+    monkeypatch.setattr(DirectoryTree, "pieces", pieces)
+    first = shelf.digest()
+    assert read == 2
+    assert first is None
     monkeypatch.undo()
     monkeypatch.setattr(indexes, "REMEMBERED_FROM", 0)
     shelf.index.write_bytes(forged)
     assert shelf.digest() is None
+    shelf.index.write_bytes(true)
+    assert shelf.digest() == PROMISED
 
 
 def test_a_list_that_was_forged_after_it_was_counted_is_told(

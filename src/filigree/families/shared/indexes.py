@@ -78,13 +78,17 @@ def found_by_unpacking(
     size = tree.observe(file.path).size
     if not REMEMBERED_FROM <= size <= REMEMBERED_TO:
         return find(unpacked_pieces(tree, file.path, file.size))
-    # Digest and text are of one reading: whoever changes the file between two of them could have the one
-    # remembered for the other.
-    packed = tree.read(file.path, REMEMBERED_TO)
-    digest = hashlib.blake2b(packed, usedforsecurity=False).hexdigest()
-    return remembered(
-        f"{digest}-{what}", lambda: find(_unpacked(MemoryBytes(packed), len(packed), file.size))
-    )
+    digest = packed_digest(tree, file.path, "blake2b").partition(":")[2]
+
+    def anew() -> str:
+        # What is remembered under a digest is of the very bytes that have it: whoever changes the file
+        # between two readings could have the one remembered for the other.
+        packed = tree.read(file.path, REMEMBERED_TO)
+        if hashlib.blake2b(packed, usedforsecurity=False).hexdigest() != digest:
+            raise AccessError(Obstacle.CHANGED, file.path)
+        return find(_unpacked(MemoryBytes(packed), len(packed), file.size))
+
+    return remembered(f"{digest}-{what}", anew)
 
 
 def checked_pieces(tree: Tree, file: IndexFile) -> Iterator[bytes]:
