@@ -389,12 +389,21 @@ def test_an_index_that_would_never_end_is_told(monkeypatch: pytest.MonkeyPatch) 
     assert [graph.holders(ask) for ask, _ in graph.asks_of(30)] == [array("I", [60])]
 
 
+@pytest.mark.parametrize("looks", [3, 40])
+@pytest.mark.parametrize("how", ["anew", "shared"])
 def test_a_graph_that_could_not_be_made_is_a_gap(
-    heron: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr(graph_edges, "LOOKS", 3)
+    heron: Path, monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureRequest,
+    tmp_path: Path, how: str, looks: int,
+) -> None:  # fmt: skip
+    """Also where each of several processes takes a part of the looks that are allowed."""
+    if how == "shared":
+        request.getfixturevalue("shared")
+    monkeypatch.setattr(graph_edges, "LOOKS", looks)
+    options = RepositoryOptions(cache=str(tmp_path) if how == "shared" else None)
     with open_system(str(heron)) as system:
-        answer = needed_by(system, ["libbrine2"], None, scope=Scope.AVAILABLE, layout=Layout.FLAT)
+        answer = needed_by(
+            system, ["libbrine2"], None, scope=Scope.AVAILABLE, layout=Layout.FLAT, options=options
+        )
         assert answer.records == []
         assert any(gap.what == "the graph" for gap in answer.gaps)
         assert (

@@ -21,12 +21,12 @@ class Looks:
     """How often needs were held against what may meet them, in all indexes together."""
 
     def __init__(self) -> None:
-        self._count = 0
+        self.count = 0
 
     def add(self, count: int) -> None:
         """So many more are to come. Raises ValueError where it would never end."""
-        self._count += count
-        if self._count > LOOKS:
+        self.count += count
+        if self.count > LOOKS:
             raise ValueError(f"it takes more than {LOOKS:,} looks to see who meets what")
 
 
@@ -65,7 +65,7 @@ def edges_between(
     found = EdgesBetween(array("I"), array("I"))
     columns, ask = asking.columns, 0
     starts, kinds, askers = columns["term_start"], columns["ask_away"], columns["ask_asker"]
-    architectures = asking.words["architecture"]
+    architectures, answers = asking.words["architecture"], holding.columns["answer_start"]
     holder_of = lru_cache(_AT_ONCE)(holding.holder)
     # Rules go by the architecture of who asks alone; that none is against itself is seen to later.
     asker_of = cache(lambda one: Package("", "", one, asking.family, State.AVAILABLE))
@@ -74,9 +74,9 @@ def edges_between(
             ask += 1
         term, asker = asking.term(at), asker_of(architectures[askers[ask]])
         kind = KINDS[kinds[ask] - 1] if kinds[ask] else None
-        answering = list(holding.answering(holding.places[term.name]))
-        looks.add(len(answering))
-        for number, capability in answering:
+        place = holding.places[term.name]
+        looks.add(answers[place + 1] - answers[place])
+        for number, capability in holding.answering(place):
             if _ties(rules, kind, term, asker, holder_of(number), capability):
                 found.term.append(at)
                 found.holder.append(number)

@@ -103,6 +103,14 @@ class _Read(NamedTuple):
     gaps: tuple[Gap, ...]
 
 
+class _Tied(NamedTuple):
+    """What came of tying two slices: the edges, or why there are none; and how many looks it took."""
+
+    edges: EdgesBetween | None
+    looks: int
+    why: str = ""
+
+
 class _GraphMaking:
     """The parts of a graph, and the edges between them: as they were kept, or made and kept."""
 
@@ -180,7 +188,7 @@ class _GraphMaking:
         asking, holding = slices[one], slices[other]
         spoken = spoken_of(self.parts[asking], self.parts[holding])
         if len(spoken) < KEPT_FROM or not (asking.digest and holding.digest):
-            return self._edges((asking, holding), spoken)
+            return self._edges((asking, holding), spoken, self._looks)
 
         def make(_: Report) -> Iterator[tuple[str, bytes]]:
             if (asking, holding) not in self._tied:
@@ -196,17 +204,28 @@ class _GraphMaking:
             for one in self.parts if one.table == asking
             for other in self.parts if other.table == holding
         ]  # fmt: skip
-        for done in share(pairs, self._edges, in_hand=1):
-            if done.result is None and "looks" in (done.failure or ""):
-                raise ValueError(done.failure)
-            self._tied[pairs[done.place]] = done.result or self._edges(pairs[done.place])
+        for done in share(pairs, self._tie, in_hand=1):
+            tied = done.result or self._tie(pairs[done.place])
+            if tied.edges is None:
+                raise ValueError(tied.why)
+            # Of all pairs together it counts, too.
+            self._looks.add(tied.looks)
+            self._tied[pairs[done.place]] = tied.edges
+
+    def _tie(self, pair: tuple[_Slice, _Slice]) -> _Tied:
+        asking, holding = (self.parts[one] for one in pair)
+        looks = Looks()
+        try:
+            edges = self._edges(pair, spoken_of(asking, holding), looks)
+        except ValueError as error:
+            return _Tied(None, looks.count, str(error))
+        return _Tied(edges, looks.count)
 
     def _edges(
-        self, pair: tuple[_Slice, _Slice], spoken: "array[int] | None" = None
+        self, pair: tuple[_Slice, _Slice], spoken: "array[int]", looks: Looks
     ) -> EdgesBetween:
         asking, holding = (self.parts[one] for one in pair)
-        spoken = spoken_of(asking, holding) if spoken is None else spoken
-        return edges_between(asking, holding, spoken, self._rules, self._looks)
+        return edges_between(asking, holding, spoken, self._rules, looks)
 
     def _kept(
         self, what: tuple[str, ...], make: Callable[[Report], Iterable[tuple[str, bytes]]]
