@@ -43,6 +43,7 @@ _WHERE = {
     "compare": "filigree.questions.comparing.comparing",
     "Wish": "filigree.questions.comparing.comparing",
     "snapshot": "filigree.questions.keeping.taking",
+    "found_files": "filigree.questions.reporting.found",
     "inventory": "filigree.questions.reporting.inventory",
     "audit": "filigree.questions.reporting.audit",
     "AuditWish": "filigree.questions.reporting.audit",
@@ -109,6 +110,7 @@ if TYPE_CHECKING:
     from filigree.questions.offers.options import RepositoryOptions as RepositoryOptions
     from filigree.questions.reporting.audit import AuditWish as AuditWish
     from filigree.questions.reporting.audit import audit as audit
+    from filigree.questions.reporting.found import found_files as found_files
     from filigree.questions.reporting.inventory import inventory as inventory
     from filigree.questions.rules.findings import FindingsWish as FindingsWish
     from filigree.questions.rules.findings import findings as findings
