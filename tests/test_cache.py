@@ -5,6 +5,7 @@ import os
 import shutil
 import sqlite3
 import stat
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -249,3 +250,22 @@ def test_a_file_of_one_s_own_follows_no_link(tmp_path: Path) -> None:
     assert why_not_private(str(tmp_path / "a"), "b") is None
     shutil.rmtree(tmp_path / "a")
     assert why_not_private(str(tmp_path / "a"), "b") is None
+
+
+def test_what_nobody_asks_for_is_taken_away(heron: Path, tmp_path: Path) -> None:
+    """The sooner what is made anew most often; what is not of the auditor's tables never."""
+    folder = tmp_path / "cache"
+    folder.mkdir(mode=0o700)
+    days = {
+        "offers-1-a.sqlite": 80, "offers-1-b.sqlite": 91, "blobs-1-a.sqlite": 13,
+        "blobs-1-b.sqlite": 15, "new-a.sqlite": 2, "new-b.sqlite": 0.5, "offers-1-c.txt": 400,
+    }  # fmt: skip
+    for name, age in days.items():
+        (folder / name).write_bytes(b"")
+        then = time.time() - age * 86400
+        os.utime(folder / name, (then, then))
+    offered(heron, folder)
+    left = {path.name for path in folder.iterdir()} & days.keys()
+    assert left == {
+        "offers-1-a.sqlite", "blobs-1-a.sqlite", "new-b.sqlite", "offers-1-c.txt",
+    }  # fmt: skip

@@ -17,13 +17,16 @@ from itertools import islice
 from typing import Any, Generic, TypeVar
 
 from filigree.access.private_folder import is_private, make_private
-from filigree.access.tables import BATCH, T, Table, _as_text
+from filigree.access.tables import BATCH, BlobTable, T, Table, _as_text
 from filigree.model.answer import Gap
 from filigree.model.errors import AccessError, words_of
 
 VERSION = 9
-_UNUSED = 90 * 86400
+_DAY = 86400
+_UNUSED = 90 * _DAY
 """After so many seconds without being asked a table is taken away."""
+_UNUSED_BLOBS = 14 * _DAY
+"""The same of what was made of several indexes: one that changes daily leaves one each day."""
 
 
 _OF_ANOTHER = "\x1f"
@@ -170,8 +173,12 @@ def _sweep(folder: str) -> None:
         for entry in entries:
             if entry.name.endswith(".sqlite"):
                 age = now - entry.stat(follow_symlinks=False).st_mtime
-                if age > (86400 if entry.name.startswith("new-") else _UNUSED):
+                kind = entry.name.partition("-")[0]
+                if age > _KEPT_FOR.get(kind, _UNUSED):
                     os.unlink(entry.path)
+
+
+_KEPT_FOR = {"new": _DAY, BlobTable.kind: _UNUSED_BLOBS}
 
 
 def _opened(kind: type[Table[Any]], path: str) -> sqlite3.Connection | None:
