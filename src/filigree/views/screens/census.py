@@ -1,6 +1,7 @@
 """How a census is shown."""
 
 from collections.abc import Iterator, Sequence
+from operator import attrgetter
 from typing import Any
 
 from filigree.model.answer import Answer
@@ -84,6 +85,9 @@ def rows(
         yield (answer.summary.count,)
         return
     names = options.columns or LINES
+    if len(names) > 1:
+        yield from map(attrgetter(*names), answer.records)
+        return
     for record in answer.records:
         yield [getattr(record, name) for name in names]
 

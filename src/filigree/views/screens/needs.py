@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import fields
 from itertools import groupby
+from operator import attrgetter
 from typing import Any
 
 from filigree.model.answer import Answer
@@ -16,6 +17,9 @@ from filigree.views.screens.words import closing
 from filigree.views.text import count_words, size_words
 
 _FIELDS = tuple(field.name for field in fields(NeedRow))
+_WOULD_MEET = _FIELDS.index("would_meet")
+"""The one field that is a list: in one cell, as subjects."""
+_cells = attrgetter(*_FIELDS)
 _REPEATS = {"cycle": "(a cycle: it led here)", "folded": "(its own are told elsewhere)"}
 
 
@@ -58,14 +62,13 @@ def rows(answer: Answer[NeedRow, NeedsSummary], options: NeedsOptions) -> Iterat
     if options.count:
         yield [answer.summary.packages, answer.summary.installed_size]
     for record in answer.records:
-        yield [_plain(getattr(record, name)) for name in _FIELDS]
-
-
-def _plain(value: Any) -> Any:
-    """A value in one cell; of what would meet a need the first, as a subject."""
-    if isinstance(value, list):
-        return " ".join(f"{one.name}={one.version}" for one in value) or None
-    return value
+        cells = list(_cells(record))
+        if record.would_meet:
+            told = (f"{one.name}={one.version}" for one in record.would_meet)
+            cells[_WOULD_MEET] = " ".join(told)
+        else:
+            cells[_WOULD_MEET] = None
+        yield cells
 
 
 def _table(group: Sequence[NeedRow], ink: Ink, backwards: bool) -> Iterator[str]:
