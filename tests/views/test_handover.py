@@ -365,6 +365,15 @@ def test_what_was_found_is_what_stands_there(station: str, request: pytest.Fixtu
     assert told.summary.missing + told.summary.paths == len(wanted)
 
 
+def test_without_a_list_of_users_all_are_numbers_and_that_is_told(own_heron: Path) -> None:
+    (own_heron / "etc/passwd").write_bytes(b"")
+    (own_heron / "etc/passwd").unlink()
+    with open_system(str(own_heron)) as system:
+        told = found_files(system)
+    assert {record.owner for record in told.records} == {f"#{os.getuid()}"}
+    assert any("users" in gap.what or "passwd" in gap.what for gap in told.gaps)
+
+
 def real_parent(system: System, path: str) -> str:
     try:
         return system.tree.real_path(path, follow=False).lstrip("/")

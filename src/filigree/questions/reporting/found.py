@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from filigree.access.trees.protocol import Portrait
 from filigree.access.workers import share
+from filigree.formats.accounts import Accounts
 from filigree.model.answer import Answer, Gap
 from filigree.model.errors import AccessError
 from filigree.model.files import KIND_OF_FORM, FileRecord, Kind
@@ -41,7 +42,9 @@ def found_files(system: System) -> Answer[FileRecord, FoundSummary]:
     )
     jobs = [paths[at : at + _AT_ONCE] for at in range(0, len(paths), _AT_ONCE)]
     looked: dict[int, _Looked] = {}
-    for done in share(jobs, lambda job: _look(system, job)):
+    # Read here, so that it is told where one of them cannot be.
+    people = system.users, system.groups
+    for done in share(jobs, lambda job: _look(system, job, *people)):
         if done.result is None:
             job = jobs[done.place]
             gap = Gap(f"{len(job)} paths from {job[0]} on", done.failure or "it failed")
@@ -56,7 +59,7 @@ def found_files(system: System) -> Answer[FileRecord, FoundSummary]:
     return Answer("found", system.system_label, records, summary, system.gaps)
 
 
-def _look(system: System, paths: Sequence[str]) -> _Looked:
+def _look(system: System, paths: Sequence[str], users: Accounts, groups: Accounts) -> _Looked:
     looked = _Looked([], 0, [])
     for path in paths:
         try:
@@ -67,7 +70,7 @@ def _look(system: System, paths: Sequence[str]) -> _Looked:
             else:
                 looked.gaps.append(Gap(path, error.what))
             continue
-        looked.found.append(_record(system, path, portrait))
+        looked.found.append(_record(path, portrait, users, groups))
     return looked
 
 
@@ -83,10 +86,9 @@ def _portrait(system: System, path: str, gaps: list[Gap]) -> Portrait:
         return portrait
 
 
-def _record(system: System, path: str, seen: Portrait) -> FileRecord:
+def _record(path: str, seen: Portrait, users: Accounts, groups: Accounts) -> FileRecord:
     """As a record would tell it; who has no name is told by number."""
     kind = KIND_OF_FORM[stat.S_IFMT(seen.mode)]
-    users, groups = system.users, system.groups
     return FileRecord(
         path=path, location=path, kind=kind, digest=next(iter(seen.digests), None),
         size=seen.size if kind is Kind.FILE else None, mode=stat.S_IMODE(seen.mode),
