@@ -49,9 +49,14 @@ def test_what_the_page_tells_to_do_tells_what_the_page_says(
         tried[check.aspect] += 1
     assert tried["content"] or tried["mode"], tried
     for check in found:
-        if "own record, " in check.told_by:
-            place = check.told_by.rpartition(", ")[2]
+        if "own record, where " in check.told_by:
+            place = check.told_by.partition("where ")[2].removesuffix(" is")
             assert (root / place.lstrip("/")).exists(), check
+    digests = [one for one in found if one.aspect == "link-target" and ":" in one.expected]
+    assert bool(digests) is (station == "sanderling"), "one family tells links by their digests"
+    for check in digests:
+        assert check.command is not None
+        assert check.command.endswith(" | sha1sum")
 
 
 def test_no_link_leads_a_person_out_of_the_root(tmp_path: Path, heron: Path) -> None:

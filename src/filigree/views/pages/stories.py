@@ -69,17 +69,24 @@ def checks(one: Finding, told: ByHand) -> Iterator[HandCheck]:
 def _of_path(judged: JudgedPath, directory: str | None) -> Iterator[HandCheck]:
     where = shell_word((directory or ".").rstrip("/") + judged.lies_at)
     for one in judged.verdict.differences:
-        tool = _tool(one)
         yield HandCheck(
             escaped(judged.verdict.path), one.aspect.value, _told(one.expected), _told(one.found),
-            None if tool is None else f"{tool} {where}", _told_by(judged, one),
+            _command(one, where), _told_by(judged, one),
         )  # fmt: skip
 
 
-def _tool(one: Difference) -> str | None:
+def _command(one: Difference, where: str) -> str | None:
+    """What tells it again, of the file at a place that is one word of a shell."""
+    digests = _DIGESTS.get((one.expected or "").partition(":")[0])
     if one.aspect is Aspect.CONTENT:
-        return _DIGESTS.get((one.expected or "").partition(":")[0])
-    return _TOOLS.get(one.aspect)
+        return None if digests is None else f"{digests} {where}"
+    tool = _TOOLS.get(one.aspect)
+    if tool is None:
+        return None
+    if one.aspect is Aspect.LINK_TARGET and digests is not None:
+        # On record is the digest of the text that it leads by.
+        return f"{tool} {where}; {tool} -n {where} | {digests}"
+    return f"{tool} {where}"
 
 
 def _told(value: str | None) -> str:
@@ -87,11 +94,13 @@ def _told(value: str | None) -> str:
 
 
 def _told_by(judged: JudgedPath, one: Difference) -> str:
-    if one.aspect is Aspect.RECORD or judged.verdict.evidence is not Evidence.RECORD:
+    if one.aspect is Aspect.RECORD and judged.verdict.evidence is Evidence.RECORD:
+        return "what is kept with the record, to tell whether it was changed"
+    if judged.verdict.evidence is not Evidence.RECORD:
         return "the package’s archive: provenance tells which, and what vouches for it"
     if judged.recorded_in is None:
         return "the system’s own record"
-    return f"the system’s own record, {escaped(judged.recorded_in)}"
+    return f"the system’s own record, where {escaped(judged.recorded_in)} is"
 
 
 def difference(one: Difference) -> str:
