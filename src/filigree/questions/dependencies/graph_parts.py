@@ -72,9 +72,6 @@ class OfferPart:
         self.columns = columns
         self.words = words
 
-    def __len__(self) -> int:
-        return len(self.columns["offer"])
-
     def term(self, at: int) -> Term:
         """One of the terms by which an ask is met."""
         columns, words = self.columns, self.words["word"]

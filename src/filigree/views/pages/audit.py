@@ -160,10 +160,10 @@ def _section(part: AuditPart, answer: Answer[Any, Any], audit: Audit) -> PageSec
     if part in _COLUMNS:
         rows = _together(answer.records) if part is AuditPart.TIMELINE else answer.records
         table = _table(part.value, rows, _COLUMNS[part])
-    rules = {rule.facts.identity: rule.facts for rule in every_rule()}
-    findings = (
-        [story(one, audit, rules) for one in answer.records] if part is AuditPart.FINDINGS else []
-    )
+    findings = []
+    if part is AuditPart.FINDINGS:
+        rules = {rule.facts.identity: rule.facts for rule in every_rule()}
+        findings = [story(one, audit, rules) for one in answer.records]
     return PageSection(
         part.value, _TITLES[part], _WORDS[part], list(_facts(part, answer)), table,
         [one for one in _PLOTS.get(part, _none)(answer) if one[1]], findings,
