@@ -15,6 +15,8 @@ from filigree.system import System
 
 _ALGORITHMS = ("sha256",)
 _AT_ONCE = 400
+_LIMIT = 1 << 36
+"""A file of more bytes is not read: one that is a hole of terabytes would keep anybody busy for hours."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +79,7 @@ def _look(system: System, paths: Sequence[str], users: Accounts, groups: Account
 def _portrait(system: System, path: str, gaps: list[Gap]) -> Portrait:
     """What stands there; its form alone where its content cannot be read. Raises AccessError."""
     try:
-        return system.tree.portray(path, _ALGORITHMS)
+        return system.tree.portray(path, _ALGORITHMS, _LIMIT)
     except AccessError as error:
         if error.absent:
             raise
